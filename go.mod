@@ -1,0 +1,3 @@
+module ligare
+
+go 1.26
