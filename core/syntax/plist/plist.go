@@ -1,0 +1,200 @@
+// Package plist reads XML property lists and edits them in place, on the XML layer (Apple's PropertyList-1.0 DTD).
+// Binary and old-style files are recognised and named; old-style text is read by package pbxproj.
+package plist
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"strings"
+
+	"ligare/core/syntax/lex"
+	"ligare/core/syntax/xml"
+)
+
+// Kind is a property list type.
+type Kind string
+
+// The types a property list knows.
+const (
+	Dict    Kind = "dict"
+	Array   Kind = "array"
+	String  Kind = "string"
+	Integer Kind = "integer"
+	Real    Kind = "real"
+	True    Kind = "true"
+	False   Kind = "false"
+	Date    Kind = "date"
+	Data    Kind = "data"
+)
+
+// Value is one value with its place.
+type Value struct {
+	Kind    Kind
+	Text    string // of a scalar
+	Entries []Entry
+	Items   []*Value
+	Element *xml.Element
+}
+
+// Entry is one key of a dictionary with its value.
+type Entry struct {
+	Key   string
+	At    *xml.Element // the key element
+	Value *Value
+}
+
+// File is a property list read. Notes are things Xcode and the system pass over in silence, and that cost people hours.
+type File struct {
+	Doc   *xml.Doc
+	Root  *Value
+	Notes []lex.Problem
+}
+
+// ErrBinary is returned for a binary property list.
+var ErrBinary = errors.New("a binary property list (bplist00); convert it to XML to edit it as text")
+
+// Parse reads an XML property list. Errors carry line and column.
+func Parse(src []byte) (*File, error) {
+	if bytes.HasPrefix(src, []byte("bplist")) {
+		return nil, ErrBinary
+	}
+	if bytes.HasPrefix(src, []byte{0xFE, 0xFF}) || bytes.HasPrefix(src, []byte{0xFF, 0xFE}) {
+		return nil, errors.New("a property list in UTF-16; save it as UTF-8")
+	}
+	d := xml.Parse(src)
+	if err := d.Err(); err != nil {
+		return nil, err
+	}
+	f := &File{Doc: d}
+	if d.Top.Name != "plist" {
+		return nil, f.at(d.Top, "the document element is <%s>, not <plist>", d.Top.Name)
+	}
+	if len(d.Top.Children) == 0 {
+		return nil, f.at(d.Top, "<plist> holds no value")
+	}
+	root, err := f.value(d.Top.Children[0])
+	if err != nil {
+		return nil, err
+	}
+	f.Root = root
+	for _, extra := range d.Top.Children[1:] {
+		f.Notes = append(f.Notes, lex.Problem{Offset: extra.Node.Start,
+			Message: fmt.Sprintf("<%s> stands after the root value and is lost when the file is read", extra.Name)})
+	}
+	return f, nil
+}
+
+func (f *File) at(e *xml.Element, format string, args ...any) error {
+	l, c := f.Doc.At(e.Node.Start)
+	return &xml.Error{Line: l, Column: c, Message: fmt.Sprintf(format, args...)}
+}
+
+func (f *File) value(e *xml.Element) (*Value, error) {
+	v := &Value{Kind: Kind(e.Name), Element: e}
+	switch v.Kind {
+	case Dict:
+		for i := 0; i < len(e.Children); i += 2 {
+			k := e.Children[i]
+			if k.Name != "key" {
+				return nil, f.at(k, "<%s> stands where a <key> is expected", k.Name)
+			}
+			if i+1 >= len(e.Children) || e.Children[i+1].Name == "key" {
+				return nil, f.at(k, "key %q has no value", f.Doc.Text(k))
+			}
+			val, err := f.value(e.Children[i+1])
+			if err != nil {
+				return nil, err
+			}
+			name := f.Doc.Text(k)
+			if v.Get(name) != nil {
+				f.Notes = append(f.Notes, lex.Problem{Offset: k.Node.Start, Message: fmt.Sprintf("key %q stands twice in one dictionary; readers keep only one of them", name)})
+			}
+			v.Entries = append(v.Entries, Entry{Key: name, At: k, Value: val})
+		}
+	case Array:
+		for _, c := range e.Children {
+			val, err := f.value(c)
+			if err != nil {
+				return nil, err
+			}
+			v.Items = append(v.Items, val)
+		}
+	case String, Integer, Real, Date, Data:
+		v.Text = f.Doc.Text(e)
+	case True, False:
+		v.Text = e.Name
+	default:
+		return nil, f.at(e, "<%s> is not a property list type", e.Name)
+	}
+	return v, nil
+}
+
+// Get gives a dictionary's value by key (the first, if it stands twice), or nil.
+func (v *Value) Get(key string) *Value {
+	if v == nil {
+		return nil
+	}
+	for _, e := range v.Entries {
+		if e.Key == key {
+			return e.Value
+		}
+	}
+	return nil
+}
+
+// Path follows keys from the root.
+func (f *File) Path(keys ...string) *Value {
+	v := f.Root
+	for _, k := range keys {
+		v = v.Get(k)
+	}
+	return v
+}
+
+// Add inserts a key with a value into a dictionary, as its last entry. The value is given as elements, already encoded.
+func (f *File) Add(dict *Value, key, value string) (lex.Insertion, error) {
+	if dict.Kind != Dict {
+		return lex.Insertion{}, f.at(dict.Element, "<%s> is not a dictionary", dict.Kind)
+	}
+	return f.Doc.Into(dict.Element, "<key>"+xml.Encode(key)+"</key>\n"+value)
+}
+
+// StringElement writes a string value.
+func StringElement(s string) string { return "<string>" + xml.Encode(s) + "</string>" }
+
+// SetText replaces the text of a scalar that has some or is written with both tags.
+func (f *File) SetText(v *Value, text string) (lex.Change, error) {
+	e := v.Element
+	if e.Empty || v.Kind == Dict || v.Kind == Array || v.Kind == True || v.Kind == False {
+		return lex.Change{}, f.at(e, "<%s> has no text to replace", e.Name)
+	}
+	return lex.Change{Start: e.OpenEnd, End: e.CloseAt, New: xml.Encode(text)}, nil
+}
+
+// Find resolves an address of keys (/CFBundleURLTypes/0/CFBundleURLSchemes) to the bytes it spans: for a key, from the key's tag to the value's end.
+func (f *File) Find(address string) (start, end int, ok bool) {
+	v := f.Root
+	start, end = v.Element.Node.Start, v.Element.Node.End
+	for _, step := range strings.Split(strings.TrimPrefix(address, "/"), "/") {
+		step = strings.ReplaceAll(strings.ReplaceAll(step, "~1", "/"), "~0", "~")
+		found := false
+		for _, e := range v.Entries {
+			if e.Key == step {
+				start, end, v, found = e.At.Node.Start, e.Value.Element.Node.End, e.Value, true
+				break
+			}
+		}
+		var i int
+		if !found && v.Kind == Array {
+			if _, err := fmt.Sscanf(step, "%d", &i); err == nil && i >= 0 && i < len(v.Items) {
+				v, found = v.Items[i], true
+				start, end = v.Element.Node.Start, v.Element.Node.End
+			}
+		}
+		if !found {
+			return 0, 0, false
+		}
+	}
+	return start, end, true
+}
