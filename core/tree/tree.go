@@ -1,0 +1,165 @@
+// Package tree is a source tree in memory: what stands on the disk, read through io/fs, under what edits have made of
+// it so far. Nothing here writes to a disk; package edit does.
+package tree
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+)
+
+// Tree reads files and folds edits over them. Paths are slash-separated and relative to the root.
+type Tree struct {
+	base fs.FS
+	over map[string][]byte // nil value: removed
+	read map[string][]byte
+}
+
+// MaxFile bounds the files that are read as text; larger ones are not app settings.
+const MaxFile = 16 << 20
+
+// New reads from a file system.
+func New(base fs.FS) *Tree {
+	return &Tree{base: base, over: map[string][]byte{}, read: map[string][]byte{}}
+}
+
+// Read gives a file as the edits left it.
+func (t *Tree) Read(name string) ([]byte, error) {
+	name = path.Clean(name)
+	if b, ok := t.over[name]; ok {
+		if b == nil {
+			return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+		}
+		return b, nil
+	}
+	return t.Original(name)
+}
+
+// Original gives a file as it was on the disk.
+func (t *Tree) Original(name string) ([]byte, error) {
+	name = path.Clean(name)
+	if b, ok := t.read[name]; ok {
+		return b, nil
+	}
+	if !fs.ValidPath(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("lies outside the tree")}
+	}
+	info, err := fs.Stat(t.base, name)
+	if err != nil {
+		return nil, err
+	}
+	if info.IsDir() {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("is a folder")}
+	}
+	if info.Size() > MaxFile {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("is larger than %d MB", MaxFile>>20)}
+	}
+	b, err := fs.ReadFile(t.base, name)
+	if err == nil {
+		t.read[name] = b
+	}
+	return b, err
+}
+
+// Has reports whether a file stands in the tree.
+func (t *Tree) Has(name string) bool {
+	name = path.Clean(name)
+	if b, ok := t.over[name]; ok {
+		return b != nil
+	}
+	if !fs.ValidPath(name) {
+		return false
+	}
+	info, err := fs.Stat(t.base, name)
+	return err == nil && !info.IsDir()
+}
+
+// Put sets a file's content.
+func (t *Tree) Put(name string, content []byte) {
+	if content == nil {
+		content = []byte{}
+	}
+	t.over[path.Clean(name)] = content
+}
+
+// Remove takes a file away.
+func (t *Tree) Remove(name string) { t.over[path.Clean(name)] = nil }
+
+// Changed gives the names of files that differ from the disk, sorted.
+func (t *Tree) Changed() []string {
+	var out []string
+	for name, now := range t.over {
+		was, err := t.Original(name)
+		switch {
+		case now == nil && err == nil, now != nil && err != nil, now != nil && string(was) != string(now):
+			out = append(out, name)
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+// Dir gives the names in a folder (folders with a trailing slash), sorted; a folder that is not there has none.
+func (t *Tree) Dir(dir string) []string {
+	dir = path.Clean(dir)
+	names := map[string]bool{}
+	if fs.ValidPath(dir) {
+		entries, err := fs.ReadDir(t.base, dir)
+		if err == nil {
+			for _, e := range entries {
+				if e.IsDir() {
+					names[e.Name()+"/"] = true
+				} else if b, ok := t.over[path.Join(dir, e.Name())]; !ok || b != nil {
+					names[e.Name()] = true
+				}
+			}
+		}
+	}
+	for name, b := range t.over {
+		if b == nil {
+			continue
+		}
+		rel := name
+		if dir != "." {
+			var ok bool
+			if rel, ok = strings.CutPrefix(name, dir+"/"); !ok {
+				continue
+			}
+		}
+		if first, _, deeper := strings.Cut(rel, "/"); deeper {
+			names[first+"/"] = true
+		} else {
+			names[rel] = true
+		}
+	}
+	out := make([]string, 0, len(names))
+	for n := range names {
+		out = append(out, n)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// Foreign folders hold what tools brought or built: they are not the app's source.
+var foreign = map[string]bool{"node_modules": true, "Pods": true, "build": true, "DerivedData": true, "Carthage": true,
+	"bower_components": true, "vendor": true, "dist": true, "target": true, "obj": true}
+
+// Walk visits the files of the app's own source: not hidden folders, not folders of dependencies or builds.
+func (t *Tree) Walk(visit func(name string)) {
+	var walk func(dir string, depth int)
+	walk = func(dir string, depth int) {
+		for _, n := range t.Dir(dir) {
+			sub, folder := strings.CutSuffix(n, "/")
+			full := path.Join(dir, sub)
+			if !folder {
+				visit(full)
+			} else if depth < 24 && !foreign[sub] && (!strings.HasPrefix(sub, ".") || sub == ".") {
+				walk(full, depth+1)
+			}
+		}
+	}
+	walk(".", 0)
+}
