@@ -1,0 +1,9 @@
+// Package sheets holds the sheets that ship with Ligare and the library of named placements, as data.
+package sheets
+
+import "embed"
+
+// FS holds one YAML file per service and the library folder.
+//
+//go:embed *.yaml library/*.yaml
+var FS embed.FS
