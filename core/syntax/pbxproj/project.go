@@ -205,6 +205,20 @@ func (p *Project) GroupFor(t *Target) *Object {
 	return p.Objects[p.Root.Dict.Text("mainGroup")]
 }
 
+// SourceDir gives the folder, relative to the project's, in which the first of a target's own sources lies.
+func (p *Project) SourceDir(t *Target) string {
+	if phase := p.Phase(t, "PBXSourcesBuildPhase"); phase != nil {
+		for _, id := range phase.Dict.Texts("files") {
+			if b := p.Objects[id]; b != nil {
+				if where, ok := p.Path(b.Dict.Text("fileRef")); ok {
+					return path.Dir(where)
+				}
+			}
+		}
+	}
+	return "."
+}
+
 // Package is a Swift package the project uses.
 type Package struct {
 	*Object

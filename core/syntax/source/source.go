@@ -80,6 +80,33 @@ func Parse(name string, src []byte) (f *File, ok bool) {
 
 var classWords = map[string]bool{"class": true, "struct": true, "object": true, "extension": true, "enum": true, "interface": true, "protocol": true, "actor": true}
 
+var modifiers = map[string]bool{"override": true, "public": true, "private": true, "protected": true, "internal": true, "open": true,
+	"final": true, "abstract": true, "suspend": true, "inline": true, "operator": true, "infix": true, "external": true, "static": true,
+	"mutating": true, "nonisolated": true, "required": true, "convenience": true, "fileprivate": true, "data": true, "sealed": true,
+	"inner": true, "companion": true, "indirect": true, "dynamic": true, "tailrec": true, "expect": true, "actual": true, "package": true}
+
+// first gives where a declaration begins: its modifiers and attributes stand before its keyword. Java's types stand
+// there too, so a Java declaration begins where the one before ended.
+func (f *File) first(n []*lex.Node, start, i int) int {
+	if f.Lang == lex.Java {
+		return start
+	}
+	for j := i; j > start; {
+		switch {
+		case n[j-1].Kind == lex.Word && j-2 >= start && n[j-2].Is(f.Src, lex.Punct, "@"):
+			j -= 2
+		case n[j-1].Bracket(f.Src) == '(' && j-3 >= start && n[j-3].Is(f.Src, lex.Punct, "@"):
+			j -= 3
+		case n[j-1].Kind == lex.Word && modifiers[n[j-1].Of(f.Src)]:
+			j--
+		default:
+			return j
+		}
+		i = j
+	}
+	return i
+}
+
 func (f *File) scan(n []*lex.Node, classes *[]*Class, funcs *[]*Func) {
 	start := 0 // of the declaration that is being read
 	for i := 0; i < len(n); i++ {
@@ -89,17 +116,17 @@ func (f *File) scan(n []*lex.Node, classes *[]*Class, funcs *[]*Func) {
 			start = i + 1
 		case k.Kind == lex.Word && classWords[t] && i+1 < len(n) && n[i+1].Kind == lex.Word && !f.afterDot(n, i):
 			if end := f.bodyAt(n, i+2); end > 0 {
-				*classes = append(*classes, f.class(n, start, i, end))
+				*classes = append(*classes, f.class(n, f.first(n, start, i), i, end))
 				i, start = end, end+1
 			}
 		case k.Kind == lex.Word && (t == "fun" || t == "func") && f.Lang != lex.Java:
-			if fn, end := f.function(n, start, i); fn != nil {
+			if fn, end := f.function(n, f.first(n, start, i), i); fn != nil {
 				*funcs = append(*funcs, fn)
 				i, start = end, end+1
 			}
 		case f.Lang == lex.Swift && k.Kind == lex.Word && t == "init" && i+1 < len(n) && n[i+1].Bracket(f.Src) == '(' && !f.afterDot(n, i):
 			if end := f.bodyAt(n, i+2); end > 0 {
-				*funcs = append(*funcs, &Func{Name: "init", Params: n[i+1].Of(f.Src), Body: n[end], Start: n[start].Start, End: n[end].End})
+				*funcs = append(*funcs, &Func{Name: "init", Params: n[i+1].Of(f.Src), Body: n[end], Start: n[f.first(n, start, i)].Start, End: n[end].End})
 				i, start = end, end+1
 			}
 		case f.Lang == lex.Java && k.Bracket(f.Src) == '(' && i > 0 && n[i-1].Kind == lex.Word:
@@ -337,11 +364,14 @@ func (f *File) AddFirst(class *Class, fn *Func, text string) (lex.Insertion, str
 	return lex.OnLinesAfter(f.Src, open, own, text), address
 }
 
-// AddMethod inserts a method as the last member of a class.
-func (f *File) AddMethod(c *Class, name, text string) (lex.Insertion, string) {
+// AddMethod inserts a method as the last member of a class. A label of its parameters tells it from others of its name.
+func (f *File) AddMethod(c *Class, name, label, text string) (lex.Insertion, string) {
 	in := lex.IntoGroup(f.Src, c.Body.Kids[0].End, c.Body.End-1, lex.Indent(f.Src, c.Start), lex.Unit(f.Src), text)
 	if len(lex.Solid(c.Body.Inner())) > 0 {
 		in.Before = lex.LineEnd(f.Src) + in.Before
+	}
+	if label != "" {
+		name += "," + label
 	}
 	return in, "class(" + c.Name + ")/func(" + name + ")"
 }
@@ -367,7 +397,8 @@ func (f *File) Find(address string) (start, end int, ok bool) {
 			}
 			start, end, ok = class.Start, class.End, true
 		case word == "func" && class != nil:
-			if fn = class.Func(name, ""); fn == nil {
+			name, label, _ := strings.Cut(name, ",")
+			if fn = class.Func(name, label); fn == nil {
 				return 0, 0, false
 			}
 			start, end = fn.Start, fn.End

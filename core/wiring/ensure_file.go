@@ -1,0 +1,346 @@
+package wiring
+
+import (
+	"fmt"
+	"path"
+	"strconv"
+	"strings"
+
+	"ligare/core/ident"
+	"ligare/core/sheet"
+	"ligare/core/syntax/lex"
+	"ligare/core/syntax/pbxproj"
+	"ligare/core/tree"
+)
+
+// fileEnsure sees to a config file: under its exact name, in a source set or in a target's resources, with the
+// content the service issued for this identity.
+type fileEnsure struct{}
+
+// target gives where the file belongs.
+func (fileEnsure) target(in Input, w *Want) string {
+	if w.site.module != nil {
+		return path.Join(w.site.module.Dir, "src", w.site.set, w.Params["folder"], w.file.Name)
+	}
+	px, err := readProject(in.Tree, w)
+	if err != nil {
+		return path.Join(w.site.project.Dir, w.file.Name)
+	}
+	for _, f := range px.SyncFolders() {
+		for _, t := range f.Targets {
+			if t == w.site.target.Name {
+				return path.Join(w.site.project.Dir, f.Path, w.file.Name)
+			}
+		}
+	}
+	dir := ""
+	if t := pbxTarget(px, w.site.target.Name); t != nil {
+		dir = px.SourceDir(t)
+	}
+	return path.Join(w.site.project.Dir, dir, w.file.Name)
+}
+
+func readProject(t *tree.Tree, w *Want) (*pbxproj.Project, error) {
+	src, err := t.Read(w.site.project.File())
+	if err != nil {
+		return nil, err
+	}
+	px, err := pbxproj.Parse(src)
+	if err != nil {
+		return nil, fmt.Errorf("%s:%w", w.site.project.File(), err)
+	}
+	return px, nil
+}
+
+func pbxTarget(px *pbxproj.Project, name string) *pbxproj.Target {
+	for _, t := range px.Targets() {
+		if t.Name == name {
+			return t
+		}
+	}
+	return nil
+}
+
+func (e fileEnsure) look(in Input, w *Want) Answer {
+	if w.identity == nil || w.identity.File == nil {
+		return Answer{State: Unknown, Code: "file-not-issued", Detail: "the service has issued no config file for " + identityOf(w) + " yet"}
+	}
+	if w.site.module != nil {
+		return e.lookAndroid(in, w)
+	}
+	return e.lookIOS(in, w)
+}
+
+func identityOf(w *Want) string {
+	if w.identity == nil {
+		return "this identity"
+	}
+	return w.identity.ID
+}
+
+func (e fileEnsure) lookAndroid(in Input, w *Want) Answer {
+	want := e.target(in, w)
+	if src, err := in.Tree.Read(want); err == nil {
+		return e.content(w, want, src)
+	} else if in.Tree.Has(want) {
+		return Answer{State: Unknown, Code: "file-unreadable", Here: Place{File: want}, Detail: err.Error()}
+	}
+	if a, ok := e.stray(in, w, want, w.site.module.Dir, w.site.module.Root); ok {
+		return a
+	}
+	return Answer{State: Absent, Code: "file-missing", Here: Place{File: want}, Expected: want, Fixable: true, Detail: want + " is not there"}
+}
+
+// stray looks for the file under a copy's name, in other letter case or in another folder.
+func (e fileEnsure) stray(in Input, w *Want, want string, roots ...string) (Answer, bool) {
+	var renamed, misplaced string
+	seen := map[string]bool{}
+	in.Tree.Walk(func(name string) {
+		inside := false
+		for _, r := range roots {
+			inside = inside || r == "." || strings.HasPrefix(name, r+"/")
+		}
+		if !inside || seen[name] || name == want {
+			return
+		}
+		seen[name] = true
+		base := path.Base(name)
+		if stem(base) != stem(w.file.Name) {
+			return
+		}
+		src, err := in.Tree.Read(name)
+		if err != nil {
+			return
+		}
+		if got, err := w.file.Contents(src); err == nil {
+			if id, ok := sheet.One(got, "identity"); ok && id.Value != w.identity.ID {
+				return // the file of another identity, in a place of its own
+			}
+		}
+		if base != w.file.Name {
+			renamed = name
+		} else {
+			misplaced = name
+		}
+	})
+	switch {
+	case misplaced != "":
+		return Answer{State: WrongPlace, Code: "file-misplaced", Here: Place{File: misplaced, Line: 1, Column: 1}, Expected: want, Actual: misplaced, Fixable: true,
+			Detail: fmt.Sprintf("%s lies in %s, where the build does not look for it", w.file.Name, folder(misplaced))}, true
+	case renamed != "":
+		return Answer{State: WrongPlace, Code: "file-renamed", Here: Place{File: renamed, Line: 1, Column: 1}, Expected: want, Actual: renamed, Fixable: true,
+			Detail: fmt.Sprintf("it is called %q; %s", path.Base(renamed), renameCause(path.Base(renamed), w.file.Name))}, true
+	}
+	return Answer{}, false
+}
+
+func folder(name string) string {
+	if d := path.Dir(name); d != "." {
+		return d + "/"
+	}
+	return "the tree's root"
+}
+
+func renameCause(got, want string) string {
+	if strings.EqualFold(got, want) {
+		return "letter case counts in file names"
+	}
+	return "a second download or a copy got a name of its own"
+}
+
+// stem folds what a copy adds to a name: " (1)", "-2", "_2", " copy", " - Copy", and letter case.
+func stem(name string) string {
+	ext := strings.ToLower(path.Ext(name))
+	s := strings.ToLower(strings.TrimSuffix(name, path.Ext(name)))
+	for {
+		t := strings.TrimRight(s, " ()0123456789-_")
+		t = strings.TrimSuffix(t, "copy")
+		if t == s || t == "" {
+			return s + ext
+		}
+		s = t
+	}
+}
+
+// content compares a file that stands in its place with what was issued.
+func (e fileEnsure) content(w *Want, name string, src []byte) Answer {
+	here := Place{File: name, Line: 1, Column: 1}
+	if string(src) == string(w.identity.File) {
+		return Answer{State: Right, Here: here}
+	}
+	got, err := w.file.Contents(src)
+	if err != nil {
+		return Answer{State: Conflicting, Code: "file-unreadable", Here: here, Expected: w.file.Name + " as issued", Actual: "unreadable", Detail: err.Error(), Fixable: true}
+	}
+	want, err := w.file.Contents(w.identity.File)
+	if err != nil {
+		return Answer{State: Unknown, Code: "file-unreadable", Here: here, Detail: "the issued file itself: " + err.Error()}
+	}
+	at := func(r sheet.Reading) Place { return Place{File: name, Line: r.Line, Column: r.Column} }
+	for _, fact := range sorted(w.file.Read) {
+		if fact == "revision" || fact == "digests" {
+			continue
+		}
+		a, okA := sheet.One(got, fact)
+		b, _ := sheet.One(want, fact)
+		if a.Value == b.Value {
+			continue
+		}
+		p := here
+		if okA {
+			p = at(a)
+		}
+		code := "file-of-another"
+		if fact != "identity" && sameIdentity(got, want) {
+			code = "file-outdated"
+		}
+		return Answer{State: Conflicting, Code: code, Here: p, Expected: b.Value, Actual: a.Value, Fixable: true,
+			Detail: fmt.Sprintf("its %s is not the one issued for %s: %s", fact, w.identity.ID, ident.Difference(b.Value, a.Value))}
+	}
+	a, okA := sheet.One(got, "revision")
+	b, okB := sheet.One(want, "revision")
+	if okA && okB && a.Value != b.Value {
+		older := "another revision than"
+		x, errX := strconv.Atoi(a.Value)
+		y, errY := strconv.Atoi(b.Value)
+		if errX == nil && errY == nil && x < y {
+			older = "older than"
+		}
+		return Answer{State: Conflicting, Code: "file-outdated", Here: at(a), Expected: "revision " + b.Value, Actual: "revision " + a.Value, Fixable: true,
+			Detail: fmt.Sprintf("the file is %s the registration (revision %s, now %s): a digest or a feature was added since", older, a.Value, b.Value)}
+	}
+	return Answer{State: OtherForm, Here: here, Detail: "the same facts, written differently"}
+}
+
+func sameIdentity(a, b map[string][]sheet.Reading) bool {
+	x, okX := sheet.One(a, "identity")
+	y, okY := sheet.One(b, "identity")
+	return okX && okY && x.Value == y.Value
+}
+
+func (e fileEnsure) lookIOS(in Input, w *Want) Answer {
+	file := w.site.project.File()
+	px, err := readProject(in.Tree, w)
+	if err != nil {
+		return Answer{State: Unknown, Code: "project-unreadable", Here: Place{File: file}, Detail: err.Error()}
+	}
+	t := pbxTarget(px, w.site.target.Name)
+	want := e.target(in, w)
+	dir := w.site.project.Dir
+	var refs []pbxproj.Reference
+	for _, r := range px.References() {
+		if path.Base(r.Path) == w.file.Name {
+			refs = append(refs, r)
+		}
+	}
+	for _, r := range refs {
+		full := path.Join(dir, r.Path)
+		at := place(file, px.Src, r.Entry.Start)
+		in2 := px.InPhase(px.Phase(t, "PBXResourcesBuildPhase"), r.ID)
+		src, err := in.Tree.Read(full)
+		switch {
+		case err != nil && in2:
+			if a, ok := e.stray(in, w, full, dir); ok {
+				return a
+			}
+			return Answer{State: Conflicting, Code: "file-reference-broken", Here: at, Expected: full, Actual: "no such file", Detail: "the project refers to " + full + ", which is not there", Fixable: true}
+		case err != nil:
+			continue
+		case !in2:
+			return Answer{State: WrongPlace, Code: "file-not-in-target", Here: at, Expected: "in the resources of target " + t.Name, Actual: "only referenced", Fixable: true,
+				Detail: fmt.Sprintf("%s is in the project but not in the resources of target %s: it will not be in the app", full, t.Name)}
+		case count(px, t, r.ID) > 1:
+			return Answer{State: Twice, Code: "file-twice", Here: at, Detail: full + " is in the resources of target " + t.Name + " twice"}
+		}
+		return e.content(w, full, src)
+	}
+	for _, f := range px.SyncFolders() {
+		full := path.Join(dir, f.Path, w.file.Name)
+		src, err := in.Tree.Read(full)
+		if err != nil || !contains(f.Targets, t.Name) {
+			continue
+		}
+		if contains(f.Except[t.Name], w.file.Name) {
+			return Answer{State: WrongPlace, Code: "file-not-in-target", Here: Place{File: full, Line: 1, Column: 1}, Expected: "a member of target " + t.Name, Actual: "excepted from it",
+				Detail: full + " lies in a synchronised folder but is excepted from target " + t.Name}
+		}
+		return e.content(w, full, src)
+	}
+	if in.Tree.Has(want) {
+		return Answer{State: WrongPlace, Code: "file-not-in-project", Here: Place{File: want, Line: 1, Column: 1}, Expected: "in the resources of target " + t.Name, Actual: "only on the disk", Fixable: true,
+			Detail: want + " lies on the disk but the project does not know it: it will not be in the app"}
+	}
+	if a, ok := e.stray(in, w, want, dir); ok {
+		return a
+	}
+	return Answer{State: Absent, Code: "file-missing", Here: Place{File: want}, Expected: want, Fixable: true, Detail: want + " is not there"}
+}
+
+func count(px *pbxproj.Project, t *pbxproj.Target, ref string) int {
+	n := 0
+	if phase := px.Phase(t, "PBXResourcesBuildPhase"); phase != nil {
+		for _, id := range phase.Dict.Texts("files") {
+			if b := px.Objects[id]; b != nil && b.Dict.Text("fileRef") == ref {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+func (e fileEnsure) make(in Input, w *Want, a Answer, p *Plan) error {
+	want := e.target(in, w)
+	if a.Code == "file-twice" {
+		return nil
+	}
+	src, err := in.Tree.Read(want)
+	if err != nil || a.State == Conflicting && string(src) != string(w.identity.File) {
+		p.create(w, want, w.identity.File)
+	}
+	if a.Code == "file-misplaced" || a.Code == "file-renamed" {
+		p.Next = append(p.Next, fmt.Sprintf("delete %s: the file now stands at %s", a.Actual, want))
+	}
+	if w.site.module != nil {
+		return nil
+	}
+	px, err := readProject(in.Tree, w)
+	if err != nil {
+		return err
+	}
+	for _, f := range px.SyncFolders() {
+		if contains(f.Targets, w.site.target.Name) && path.Dir(want) == path.Join(w.site.project.Dir, f.Path) {
+			return nil // lying in the folder is membership
+		}
+	}
+	ed, err := px.Edit()
+	if err != nil {
+		return fmt.Errorf("%s: %w", w.site.project.File(), err)
+	}
+	rel := strings.TrimPrefix(path.Dir(want), w.site.project.Dir)
+	if w.site.project.Dir == "." {
+		rel = path.Dir(want)
+	}
+	if err := ed.AddResource(w.site.target.Name, strings.Trim(rel, "/"), w.file.Name); err != nil {
+		return err
+	}
+	return p.steps(w, ed.Steps)
+}
+
+// steps folds the insertions of a project edit into the plan.
+func (p *Plan) steps(w *Want, steps []pbxproj.Step) error {
+	for _, s := range steps {
+		if err := p.insert(w, w.site.project.File(), s.Address, lex.Insertion(s.Insertion)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

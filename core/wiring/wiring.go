@@ -1,0 +1,436 @@
+// Package wiring decides, for each placement in each variant, how things stand: absent, right, right in another form,
+// conflicting, in the wrong place, or there twice. One evaluator answers; placing acts on its answers and checking is a
+// view of them. Edits are made in memory (see Plan) and are recorded so that they can be taken out again (see Record).
+package wiring
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"ligare/core/binding"
+	"ligare/core/ident"
+	"ligare/core/sheet"
+	"ligare/core/survey"
+	"ligare/core/tree"
+)
+
+// State is the evaluator's answer.
+type State string
+
+// The states of a placement.
+const (
+	Absent      State = "absent"
+	Right       State = "right"
+	OtherForm   State = "right in another form"
+	Conflicting State = "conflicting"
+	WrongPlace  State = "wrong place"
+	Twice       State = "twice"
+	Unknown     State = "not looked" // could not be decided; never counts as right
+)
+
+// Registration is what the records know of one registration, as far as placing needs it: client values only.
+type Registration struct {
+	Service     string
+	Environment string
+	Revision    int
+	Sheet       *sheet.Sheet
+	Values      map[string]string // client values of the registration
+	Identities  []Registered
+}
+
+// Key names a registration in a tree: service and environment.
+func (r *Registration) Key() string {
+	if r.Environment == "" {
+		return r.Service
+	}
+	return r.Service + "-" + r.Environment
+}
+
+// Registered is one identity a registration covers.
+type Registered struct {
+	Platform ident.Platform
+	ID       string
+	Values   map[string]string // client values of the identity
+	File     []byte            // its config file, nil when there is none
+}
+
+// Place is where something stands.
+type Place struct {
+	File   string `json:"file,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	Column int    `json:"column,omitempty"`
+}
+
+func (p Place) String() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// Want is one placement wanted at one site for one registration.
+type Want struct {
+	Registration string            `json:"registration"`
+	Service      string            `json:"service"`
+	Environment  string            `json:"environment,omitempty"`
+	Placement    string            `json:"placement"`
+	Place        string            `json:"place"` // the named placement
+	Title        string            `json:"title"`
+	Why          string            `json:"why"`
+	Platform     ident.Platform    `json:"platform"`
+	Variants     []string          `json:"variants"`
+	Params       map[string]string `json:"-"`
+	ensure       string
+	settings     map[string]string
+	site         site
+	identity     *Registered
+	file         *sheet.File
+	revision     int
+	subject      string // what is placed where, without values: equal for two registrations that need the same thing
+}
+
+// Answer is how one want stands.
+type Answer struct {
+	*Want
+	State    State   `json:"state"`
+	Code     string  `json:"code,omitempty"` // which mistake it is; "" when right
+	Here     Place   `json:"here"`
+	Expected string  `json:"expected,omitempty"`
+	Actual   string  `json:"actual,omitempty"`
+	Detail   string  `json:"detail,omitempty"`
+	Others   []Place `json:"others,omitempty"`
+	Fixable  bool    `json:"fixable"`
+}
+
+// Good reports whether nothing needs doing.
+func (a Answer) Good() bool { return a.State == Right || a.State == OtherForm }
+
+// site is where a want goes: a module and source set, or a project and target.
+type site struct {
+	module  *survey.Module
+	set     string // source set
+	project *survey.Project
+	target  *survey.Target
+}
+
+// Input is everything an evaluation looks at.
+type Input struct {
+	Tree          *tree.Tree
+	Survey        *survey.Report
+	Binding       *binding.Binding
+	Registrations []*Registration
+	Library       sheet.Library
+}
+
+// Evaluate answers for every placement of every registration.
+func Evaluate(in Input) ([]Answer, error) {
+	wants, err := in.wants()
+	if err != nil {
+		return nil, err
+	}
+	var out []Answer
+	for _, w := range wants {
+		out = append(out, in.look(w))
+	}
+	return out, nil
+}
+
+func (in Input) look(w *Want) Answer {
+	a := ensures[w.ensure].look(in, w)
+	a.Want = w
+	return a
+}
+
+// ensure is one generic thing the core can see to.
+type ensure interface {
+	look(in Input, w *Want) Answer
+	make(in Input, w *Want, a Answer, p *Plan) error
+}
+
+var ensures = map[string]ensure{
+	"file": fileEnsure{}, "xml-element": xmlEnsure{}, "build-entry": buildEnsure{},
+	"project-package": packageEnsure{}, "source-call": sourceEnsure{}, "line": lineEnsure{},
+}
+
+// wants lists what must be true, one want for each placement and site.
+func (in Input) wants() ([]*Want, error) {
+	var out []*Want
+	for _, reg := range in.Registrations {
+		for i := range reg.Sheet.Placements {
+			p := &reg.Sheet.Placements[i]
+			ws, err := in.expand(reg, p)
+			if err != nil {
+				return nil, fmt.Errorf("%s, placement %s: %w", reg.Key(), p.ID, err)
+			}
+			out = append(out, ws...)
+		}
+	}
+	return out, nil
+}
+
+// perIdentity reports whether a placement differs from identity to identity.
+func perIdentity(p *sheet.Placement) bool {
+	if p.With["file"] != "" {
+		return true
+	}
+	for _, v := range p.With {
+		for _, ref := range sheet.References(v) {
+			if strings.HasPrefix(ref, "value.") || strings.HasPrefix(ref, "identity.") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
+	sites := in.sites(reg, p)
+	var out []*Want
+	for _, s := range sites {
+		if perIdentity(p) && s.identity.Values == nil && s.identity.File == nil {
+			continue // not registered: there is nothing to place, and the identifier's own check says so
+		}
+		named, err := in.choose(p.Place, s.site)
+		if err != nil {
+			return nil, err
+		}
+		w := &Want{Registration: reg.Key(), Service: reg.Service, Environment: reg.Environment, Placement: p.ID, Place: named.Name,
+			Title: named.Title, Why: p.Why, Platform: p.Platform, Variants: s.variants, Params: map[string]string{}, ensure: named.Ensure,
+			settings: map[string]string{}, site: s.site, identity: s.identity, revision: reg.Revision, subject: subject(p, s.site)}
+		get := func(name string) (string, bool) {
+			if id, ok := strings.CutPrefix(name, "value."); ok {
+				if s.identity != nil {
+					if v, ok := s.identity.Values[id]; ok {
+						return v, true
+					}
+				}
+				v, ok := reg.Values[id]
+				return v, ok
+			}
+			if name == "identity.id" && s.identity != nil {
+				return s.identity.ID, true
+			}
+			v, ok := w.Params[name]
+			return v, ok
+		}
+		for _, k := range sorted(p.With) {
+			v, err := sheet.Fill(p.With[k], get)
+			if err != nil {
+				return nil, err
+			}
+			w.Params[k] = v
+		}
+		for _, k := range sorted(named.Settings) {
+			v, err := sheet.Fill(named.Settings[k], get)
+			if err != nil {
+				return nil, err
+			}
+			w.settings[k] = v
+		}
+		if id := p.With["file"]; id != "" {
+			w.file = reg.Sheet.File(id)
+		}
+		out = append(out, w)
+		if w.file != nil && in.Binding.ConfigFiles == binding.Fetched {
+			out = append(out, in.ignore(w))
+		}
+	}
+	return out, nil
+}
+
+// subject names what a placement is and where it goes, from the sheet's own words, so that no value stands in it.
+func subject(p *sheet.Placement, s site) string {
+	var b strings.Builder
+	b.WriteString(p.Place)
+	for _, k := range sorted(p.With) {
+		fmt.Fprintf(&b, " %s=%s", k, p.With[k])
+	}
+	return b.String() + " @ " + s.String()
+}
+
+func (s site) String() string {
+	if s.module != nil {
+		return s.module.Dir + " " + s.set
+	}
+	return s.project.Path + " " + s.target.Name
+}
+
+// Site says where a want goes, for people: a module and source set, or a project and target.
+func (w *Want) Site() string { return w.site.String() }
+
+// Subject names what is placed where, without values; equal for two registrations that need the same thing.
+func (w *Want) Subject() string { return w.subject }
+
+// ignore asks for the line that keeps a fetched config file out of version control.
+func (in Input) ignore(of *Want) *Want {
+	w := *of
+	named := in.Library["ignore-line"]
+	w.Placement, w.Place, w.Title, w.ensure = of.Placement+"-ignored", "ignore-line", named.Title, named.Ensure
+	w.Why = "The tree's policy is that config files are fetched at build and not committed."
+	w.file, w.settings, w.subject = nil, named.Settings, "ignored "+of.subject
+	w.Params = map[string]string{"line": "/" + fileEnsure{}.target(in, of)}
+	return &w
+}
+
+// choose follows `either` to the placement that fits the tree.
+func (in Input) choose(name string, s site) (*sheet.Named, error) {
+	n := in.Library[name]
+	if n == nil {
+		return nil, fmt.Errorf("there is no named placement %q", name)
+	}
+	if len(n.Either) == 0 {
+		if ensures[n.Ensure] == nil {
+			return nil, fmt.Errorf("named placement %s: there is no ensure %q", name, n.Ensure)
+		}
+		return n, nil
+	}
+	for _, option := range n.Either {
+		if option == "pod" && (s.project == nil || s.project.Podfile == "") {
+			continue
+		}
+		return in.choose(option, s)
+	}
+	return nil, fmt.Errorf("named placement %s: none of %s fits", name, strings.Join(n.Either, ", "))
+}
+
+func sorted[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// covered is a site with the variants that share one identity there.
+type covered struct {
+	site
+	variants []string
+	identity *Registered
+}
+
+// sites finds where a placement of a registration goes. What differs by identity goes to the narrowest source set that
+// holds exactly that identity's variants; everything else goes once to each module or target that the registration covers.
+func (in Input) sites(reg *Registration, p *sheet.Placement) []covered {
+	var out []covered
+	if p.Platform == ident.Android {
+		for _, m := range in.Survey.Android.Modules {
+			out = append(out, in.androidSites(reg, p, m)...)
+		}
+		return out
+	}
+	for _, pr := range in.Survey.IOS.Projects {
+		for _, t := range pr.Targets {
+			bound := in.Binding.IOS[binding.TargetKey(pr, t)]
+			groups := map[string][]string{}
+			for _, c := range t.Configurations {
+				if b, ok := bound[c.Name]; ok && covers(reg, b) {
+					groups[b.Identity] = append(groups[b.Identity], c.Name)
+				}
+			}
+			for _, id := range sorted(groups) {
+				out = append(out, covered{site: site{project: pr, target: t}, variants: groups[id], identity: reg.identity(p.Platform, id)})
+				if !perIdentity(p) {
+					break
+				}
+			}
+		}
+	}
+	return out
+}
+
+func (in Input) androidSites(reg *Registration, p *sheet.Placement, m *survey.Module) []covered {
+	bound := in.Binding.Android[m.Dir]
+	groups := map[string][]*survey.AndroidVariant{}
+	var all []string
+	for _, v := range m.Variants {
+		if b, ok := bound[v.Name]; ok && covers(reg, b) {
+			groups[b.Identity] = append(groups[b.Identity], v)
+			all = append(all, v.Name)
+		}
+	}
+	if len(groups) == 0 {
+		return nil
+	}
+	if !perIdentity(p) {
+		return []covered{{site: site{module: m, set: "main"}, variants: all}}
+	}
+	var out []covered
+	for _, id := range sorted(groups) {
+		for _, part := range sourceSetsFor(m, groups[id]) {
+			part.identity = reg.identity(p.Platform, id)
+			out = append(out, part)
+		}
+	}
+	return out
+}
+
+// sourceSetsFor finds source sets that hold exactly these variants: main if they are all, else a build type or flavor
+// whose variants are all among them, else each variant's own.
+func sourceSetsFor(m *survey.Module, group []*survey.AndroidVariant) []covered {
+	in := map[string]bool{}
+	for _, v := range group {
+		in[v.Name] = true
+	}
+	users := map[string][]string{}
+	for _, v := range m.Variants {
+		for _, s := range v.SourceSets {
+			users[s] = append(users[s], v.Name)
+		}
+	}
+	var out []covered
+	for _, v := range group {
+		if !in[v.Name] {
+			continue
+		}
+		for i := len(v.SourceSets) - 1; i >= 0; i-- {
+			set := v.SourceSets[i]
+			fits := true
+			for _, u := range users[set] {
+				fits = fits && in[u]
+			}
+			if fits || i == 0 {
+				own := users[set]
+				if !fits {
+					own = []string{v.Name}
+				}
+				for _, u := range own {
+					delete(in, u)
+				}
+				out = append(out, covered{site: site{module: m, set: set}, variants: own})
+				break
+			}
+		}
+	}
+	return out
+}
+
+func covers(reg *Registration, b binding.Bound) bool {
+	return reg.Environment == "" || reg.Environment == b.Environment
+}
+
+func (r *Registration) identity(p ident.Platform, id string) *Registered {
+	for i := range r.Identities {
+		if r.Identities[i].Platform == p && r.Identities[i].ID == id {
+			return &r.Identities[i]
+		}
+	}
+	return &Registered{Platform: p, ID: id}
+}
+
+// Find gives the registered identity nearest to an identifier: the same, or one that differs in letter case only.
+func (r *Registration) Find(p ident.Platform, id string) (same, near *Registered) {
+	for i := range r.Identities {
+		x := &r.Identities[i]
+		if x.Platform != p {
+			continue
+		}
+		if x.ID == id {
+			same = x
+		} else if strings.EqualFold(x.ID, id) {
+			near = x
+		}
+	}
+	return same, near
+}
