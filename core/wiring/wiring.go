@@ -434,3 +434,16 @@ func (r *Registration) Find(p ident.Platform, id string) (same, near *Registered
 	}
 	return same, near
 }
+
+// For reports whether a want is for an identity.
+func (w *Want) For(id *Registered) bool {
+	return w.identity != nil && w.identity.Platform == id.Platform && w.identity.ID == id.ID
+}
+
+// FilePath gives where a config file belongs; "" for other placements.
+func (w *Want) FilePath(in Input) string {
+	if w.file == nil {
+		return ""
+	}
+	return fileEnsure{}.target(in, w)
+}

@@ -1,0 +1,230 @@
+// Package report writes a check's result for people and for machines: text, JSON, SARIF 2.1.0 and JUnit XML.
+package report
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"strings"
+
+	"ligare/core/check"
+)
+
+// JSON writes any value, indented, without escaping < and >.
+func JSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// Paint colours a word by severity; the plain one leaves it alone.
+type Paint func(severity check.Severity, text string) string
+
+// Plain paints nothing.
+func Plain(_ check.Severity, text string) string { return text }
+
+// Text writes findings as a colleague would say them. excerpt, when given, yields the source line of a place.
+func Text(w io.Writer, r *check.Result, paint Paint, excerpt func(file string, line int) string) {
+	for _, f := range r.Findings {
+		fmt.Fprintf(w, "%s  %s  [%s]\n", paint(f.Severity, string(f.Severity)), f.Place(), f.Rule)
+		fmt.Fprintf(w, "    %s\n", f.Message)
+		if excerpt != nil && f.Line > 0 {
+			if line := excerpt(f.File, f.Line); strings.TrimSpace(line) != "" {
+				text := strings.TrimLeft(line, " \t")
+				cut := len([]rune(line)) - len([]rune(text))
+				fmt.Fprintf(w, "      %4d | %s\n", f.Line, clip(text, 100))
+				if at := f.Column - 1 - cut; at >= 0 && at < 100 {
+					fmt.Fprintf(w, "           | %s^\n", strings.Repeat(" ", at))
+				}
+			}
+		}
+		if f.Expected != "" {
+			fmt.Fprintf(w, "    should be  %s\n", f.Expected)
+		}
+		if f.Actual != "" {
+			fmt.Fprintf(w, "    is         %s\n", f.Actual)
+		}
+		for _, p := range f.Also {
+			fmt.Fprintf(w, "    also       %s\n", p)
+		}
+		if f.Variant != "" {
+			fmt.Fprintf(w, "    builds     %s\n", f.Variant)
+		}
+		fmt.Fprintf(w, "    why        %s\n", f.Why)
+		fix := f.Fix
+		if f.Fixable {
+			fix += " (Ligare can)"
+		}
+		fmt.Fprintf(w, "    mend       %s\n\n", fix)
+	}
+	for _, n := range r.NotLooked {
+		if n.Required {
+			fmt.Fprintf(w, "%s  %s: %s\n", paint(check.Error, "could not look"), n.Rule, n.Reason)
+		}
+	}
+	fmt.Fprintln(w, Summary(r))
+}
+
+func clip(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n]) + "…"
+	}
+	return s
+}
+
+// Summary says in one line what was found and how far the check looked.
+func Summary(r *check.Result) string {
+	n := map[check.Severity]int{}
+	for _, f := range r.Findings {
+		n[f.Severity]++
+	}
+	var parts []string
+	for _, s := range []check.Severity{check.Error, check.Warning, check.Note} {
+		if n[s] > 0 {
+			parts = append(parts, plural(n[s], string(s)))
+		}
+	}
+	what := "nothing wrong"
+	if len(parts) > 0 {
+		what = strings.Join(parts, ", ")
+	}
+	blind := map[string]bool{}
+	for _, x := range r.NotLooked {
+		blind[x.Rule] = true
+	}
+	say := fmt.Sprintf("%s; %s looked", what, plural(len(r.Looked), "rule"))
+	if len(blind) > 0 {
+		say += fmt.Sprintf(", %d could not look everywhere", len(blind))
+	}
+	return say
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// SARIF writes the Static Analysis Results Interchange Format, version 2.1.0 (OASIS).
+func SARIF(w io.Writer, r *check.Result, version string) error {
+	type m = map[string]any
+	var rules, results []m
+	index := map[string]int{}
+	for _, rule := range check.Rules() {
+		index[rule.ID] = len(rules)
+		rules = append(rules, m{"id": rule.ID, "shortDescription": m{"text": rule.Title}, "fullDescription": m{"text": rule.Why}, "help": m{"text": rule.Fix},
+			"defaultConfiguration": m{"level": string(rule.Severity)}})
+	}
+	for _, f := range r.Findings {
+		location := m{"artifactLocation": m{"uri": (&uriPath{f.File}).String(), "uriBaseId": "TREE"}}
+		if f.Line > 0 {
+			location["region"] = m{"startLine": f.Line, "startColumn": max(f.Column, 1)}
+		}
+		text := f.Message
+		if f.Expected != "" {
+			text += " Should be: " + f.Expected + "."
+		}
+		results = append(results, m{"ruleId": f.Rule, "ruleIndex": index[f.Rule], "level": string(f.Severity), "message": m{"text": text},
+			"locations": []m{{"physicalLocation": location}}, "partialFingerprints": m{"ligare/v1": f.Fingerprint}})
+	}
+	if results == nil {
+		results = []m{}
+	}
+	var notes []m
+	for _, n := range r.NotLooked {
+		notes = append(notes, m{"descriptor": m{"id": n.Rule}, "level": "warning", "message": m{"text": n.Reason}})
+	}
+	run := m{"tool": m{"driver": m{"name": "ligare", "version": version, "rules": rules}}, "results": results, "columnKind": "unicodeCodePoints",
+		"invocations": []m{{"executionSuccessful": !r.Blind(), "toolExecutionNotifications": append([]m{}, notes...)}}}
+	return JSON(w, m{"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0", "runs": []m{run}})
+}
+
+type uriPath struct{ path string }
+
+// String percent-encodes what may not stand in a URI's path (RFC 3986, section 3.3).
+func (u *uriPath) String() string {
+	var b strings.Builder
+	for i := 0; i < len(u.path); i++ {
+		c := u.path[i]
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("-._~/!$&'()*+,;=@", c) >= 0 {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}
+
+type junitSuite struct {
+	XMLName  xml.Name    `xml:"testsuite"`
+	Name     string      `xml:"name,attr"`
+	Tests    int         `xml:"tests,attr"`
+	Failures int         `xml:"failures,attr"`
+	Errors   int         `xml:"errors,attr"`
+	Skipped  int         `xml:"skipped,attr"`
+	Cases    []junitCase `xml:"testcase"`
+}
+
+type junitCase struct {
+	Name    string         `xml:"name,attr"`
+	Class   string         `xml:"classname,attr"`
+	Failure []junitMessage `xml:"failure,omitempty"`
+	Error   *junitMessage  `xml:"error,omitempty"`
+	Skipped *junitMessage  `xml:"skipped,omitempty"`
+}
+
+type junitMessage struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
+// JUnit writes one test case a rule: failed with its findings, an error when it was required and could not look, skipped
+// when it could not and was not.
+func JUnit(w io.Writer, r *check.Result) error {
+	s := junitSuite{Name: "ligare check"}
+	looked := map[string]bool{}
+	for _, id := range r.Looked {
+		looked[id] = true
+	}
+	for _, rule := range check.Rules() {
+		c := junitCase{Name: rule.ID, Class: "ligare"}
+		for _, f := range r.Findings {
+			if f.Rule == rule.ID {
+				c.Failure = append(c.Failure, junitMessage{Message: f.Place() + ": " + f.Message, Text: f.Fix})
+			}
+		}
+		for _, n := range r.NotLooked {
+			if n.Rule == rule.ID && n.Required {
+				c.Error = &junitMessage{Message: n.Reason}
+			} else if n.Rule == rule.ID && !looked[rule.ID] {
+				c.Skipped = &junitMessage{Message: n.Reason}
+			}
+		}
+		if len(c.Failure) == 0 && c.Error == nil && c.Skipped == nil && !looked[rule.ID] {
+			continue
+		}
+		s.Tests++
+		switch {
+		case len(c.Failure) > 0:
+			s.Failures++
+		case c.Error != nil:
+			s.Errors++
+		case c.Skipped != nil:
+			s.Skipped++
+		}
+		s.Cases = append(s.Cases, c)
+	}
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	e := xml.NewEncoder(w)
+	e.Indent("", "  ")
+	if err := e.Encode(s); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
