@@ -2,16 +2,21 @@ module ligare
 
 go 1.26.0
 
-require software.sslmate.com/src/go-pkcs12 v0.7.4
+require (
+	github.com/tink-crypto/tink-go/v2 v2.9.0
+	go.yaml.in/yaml/v3 v3.0.6
+	software.sslmate.com/src/go-pkcs12 v0.7.4
+)
 
 require (
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
-	go.yaml.in/yaml/v3 v3.0.6 // indirect
 	golang.org/x/crypto v0.58.0 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
 	golang.org/x/mod v0.41.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
+	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/tools v0.51.0 // indirect
+	google.golang.org/protobuf v1.36.12 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
 )
 

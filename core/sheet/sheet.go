@@ -44,6 +44,7 @@ type Sheet struct {
 	Proof      Proof            `yaml:"proof" json:"proof"`
 	Duties     []Duty           `yaml:"duties" json:"duties"`
 	Connector  Connector        `yaml:"connector" json:"connector"`
+	Messages   []Message        `yaml:"messages" json:"messages"`
 
 	Digest string `yaml:"-" json:"digest"` // sha256:... of the bytes read
 	Source []byte `yaml:"-" json:"-"`
@@ -150,6 +151,25 @@ type Duty struct {
 type Connector struct {
 	Protocol   string `yaml:"protocol" json:"protocol"`
 	LostAnswer string `yaml:"lost-answer" json:"lostAnswer"`
+	Code       string `yaml:"refusal-code" json:"refusalCode"` // JSON Pointer to the code in a refusal
+	Text       string `yaml:"refusal-text" json:"refusalText"` // JSON Pointer to its words
+}
+
+// Message is a text or code people meet, the cause it points to, and what to do.
+type Message struct {
+	Code   string `yaml:"code" json:"code"`
+	Cause  string `yaml:"cause" json:"cause"`
+	Remedy string `yaml:"remedy" json:"remedy"`
+}
+
+// Message gives what a refusal's code means, or nil.
+func (s *Sheet) Message(code string) *Message {
+	for i := range s.Messages {
+		if s.Messages[i].Code == code {
+			return &s.Messages[i]
+		}
+	}
+	return nil
 }
 
 // Parse reads and validates a sheet. The name stands in errors.
