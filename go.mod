@@ -3,12 +3,15 @@ module ligare
 go 1.26.0
 
 require (
+	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/google/uuid v1.6.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/tink-crypto/tink-go/v2 v2.9.0
+	github.com/urfave/cli/v3 v3.14.0
 	go.yaml.in/yaml/v3 v3.0.6
+	golang.org/x/term v0.47.0
 	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 

@@ -523,4 +523,5 @@ func (s scope) signing(m *Module, v *AndroidVariant) {
 		return path.Join(base, p)
 	})
 	v.KeyAlias = s.setting("android", "signingConfigs", name, "keyAlias")
+	v.storePassword = s.setting("android", "signingConfigs", name, "storePassword")
 }

@@ -147,7 +147,11 @@ type AndroidVariant struct {
 	DisplayName      Fact     `json:"displayName"`
 	KeyStore         Fact     `json:"keyStore"`
 	KeyAlias         Fact     `json:"keyAlias"`
+	storePassword    Fact
 }
+
+// StorePassword gives the keystore's password where the build files hold it. It is never part of a report.
+func (v *AndroidVariant) StorePassword() Fact { return v.storePassword }
 
 // Project is one Xcode project.
 type Project struct {

@@ -62,7 +62,7 @@ func pbxTarget(px *pbxproj.Project, name string) *pbxproj.Target {
 }
 
 func (e fileEnsure) look(in Input, w *Want) Answer {
-	if w.identity == nil || w.identity.File == nil {
+	if w.identity == nil || w.identity.File == nil && w.identity.FileDigest == "" {
 		return Answer{State: Unknown, Code: "file-not-issued", Detail: "the service has issued no config file for " + identityOf(w) + " yet"}
 	}
 	if w.site.module != nil {
@@ -172,6 +172,9 @@ func (e fileEnsure) content(w *Want, name string, src []byte) Answer {
 	if err != nil {
 		return Answer{State: Conflicting, Code: "file-unreadable", Here: here, Expected: w.file.Name + " as issued", Actual: "unreadable", Detail: err.Error(), Fixable: true}
 	}
+	if w.identity.File == nil {
+		return e.byDigest(w, here, src, got)
+	}
 	want, err := w.file.Contents(w.identity.File)
 	if err != nil {
 		return Answer{State: Unknown, Code: "file-unreadable", Here: here, Detail: "the issued file itself: " + err.Error()}
@@ -210,6 +213,24 @@ func (e fileEnsure) content(w *Want, name string, src []byte) Answer {
 			Detail: fmt.Sprintf("the file is %s the registration (revision %s, now %s): a digest or a feature was added since", older, a.Value, b.Value)}
 	}
 	return Answer{State: OtherForm, Here: here, Detail: "the same facts, written differently"}
+}
+
+// byDigest judges without a server: by the digest, the identity and the revision that the tree's record holds.
+func (fileEnsure) byDigest(w *Want, here Place, src []byte, got map[string][]sheet.Reading) Answer {
+	if Digest(string(src)) == w.identity.FileDigest {
+		return Answer{State: Right, Here: here}
+	}
+	at := here
+	if id, ok := sheet.One(got, "identity"); ok && id.Value != w.identity.ID {
+		at.Line, at.Column = id.Line, id.Column
+		return Answer{State: Conflicting, Code: "file-of-another", Here: at, Expected: w.identity.ID, Actual: id.Value,
+			Detail: "its identity is not " + w.identity.ID + ": " + ident.Difference(w.identity.ID, id.Value)}
+	}
+	if r, ok := sheet.One(got, "revision"); ok && r.Value != strconv.Itoa(w.revision) {
+		at.Line, at.Column = r.Line, r.Column
+		return Answer{State: Conflicting, Code: "file-outdated", Here: at, Expected: fmt.Sprintf("revision %d", w.revision), Actual: "revision " + r.Value, Detail: "the file is of another revision than the one placed"}
+	}
+	return Answer{State: Conflicting, Code: "file-outdated", Here: at, Expected: "the file as it was placed", Actual: "another content", Detail: "the file was changed since it was placed"}
 }
 
 func sameIdentity(a, b map[string][]sheet.Reading) bool {

@@ -66,13 +66,14 @@ func (e xmlEnsure) look(in Input, w *Want) Answer {
 			}
 			want, got := w.settings["text"], h.doc.Text(h.el)
 			switch {
-			case got == want || unescapeString(got) == want && strings.TrimSpace(got) == got:
-			case strings.TrimSpace(got) == want || strings.Trim(strings.TrimSpace(got), `"`) == want:
+			case equal(want, got) || equal(want, unescapeString(got)) && strings.TrimSpace(got) == got:
+			case equal(want, strings.TrimSpace(got)) || equal(want, strings.Trim(strings.TrimSpace(got), `"`)):
+				want = strings.Trim(strings.TrimSpace(got), `"`)
 				return Answer{State: Conflicting, Code: "text-padded", Here: place(h.file, h.doc.Src, h.el.OpenEnd), Expected: want, Actual: fmt.Sprintf("%q", got), Fixable: true,
 					Detail: what + ": " + ident.Difference(want, got)}
 			default:
-				return Answer{State: Conflicting, Code: "text-differs", Here: here, Expected: want, Actual: got, Fixable: true,
-					Detail: fmt.Sprintf("%s is not the value issued for %s: %s", what, identityOf(w), ident.Difference(want, got))}
+				return Answer{State: Conflicting, Code: "text-differs", Here: here, Expected: shown(want), Actual: got, Fixable: true,
+					Detail: fmt.Sprintf("%s is not the value issued for %s: %s", what, identityOf(w), difference(want, got))}
 			}
 			if set != w.site.set {
 				return Answer{State: OtherForm, Here: here, Detail: "it stands in source set " + set}
@@ -81,7 +82,14 @@ func (e xmlEnsure) look(in Input, w *Want) Answer {
 		}
 	}
 	file := e.file(in, w)
-	return Answer{State: Absent, Code: "element-missing", Here: Place{File: file}, Expected: w.settings["text"], Fixable: true, Detail: fmt.Sprintf("%s is in none of the source sets of %s", what, strings.Join(w.Variants, ", "))}
+	return Answer{State: Absent, Code: "element-missing", Here: Place{File: file}, Expected: shown(w.settings["text"]), Fixable: true, Detail: fmt.Sprintf("%s is in none of the source sets of %s", what, strings.Join(w.Variants, ", "))}
+}
+
+func difference(want, got string) string {
+	if strings.HasPrefix(want, ByDigest) {
+		return "it is not the one that was placed"
+	}
+	return ident.Difference(want, got)
 }
 
 func (xmlEnsure) file(in Input, w *Want) string {

@@ -53,6 +53,58 @@ type Registered struct {
 	ID       string
 	Values   map[string]string // client values of the identity
 	File     []byte            // its config file, nil when there is none
+
+	FileDigest string // without a server: the digest of its config file, from the tree's record
+}
+
+// ByDigest marks a value of which only the digest is known, as it is without a server.
+const ByDigest = "\x00sha256:"
+
+// equal compares a value found with one wanted, or with its digest.
+func equal(want, got string) bool {
+	if d, ok := strings.CutPrefix(want, ByDigest); ok {
+		return Digest(got) == d
+	}
+	return want == got
+}
+
+// shown gives a wanted value as it may be shown.
+func shown(want string) string {
+	if strings.HasPrefix(want, ByDigest) {
+		return "the value placed (only its digest is known without a server)"
+	}
+	return want
+}
+
+// ConfigFile is where one identity's config file belongs in the tree.
+type ConfigFile struct {
+	Registration string
+	Platform     ident.Platform
+	Identity     string
+	Variants     []string
+	Path         string
+	File         *sheet.File
+}
+
+// ConfigFiles lists where the config files of a registration belong.
+func ConfigFiles(in Input, reg *Registration) ([]ConfigFile, error) {
+	var out []ConfigFile
+	for i := range reg.Sheet.Placements {
+		p := &reg.Sheet.Placements[i]
+		if p.With["file"] == "" {
+			continue
+		}
+		ws, err := in.expand(reg, p)
+		if err != nil {
+			return nil, err
+		}
+		for _, w := range ws {
+			if w.file != nil && w.identity != nil {
+				out = append(out, ConfigFile{reg.Key(), w.Platform, w.identity.ID, w.Variants, w.FilePath(in), w.file})
+			}
+		}
+	}
+	return out, nil
 }
 
 // Place is where something stands.
@@ -188,7 +240,7 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 	sites := in.sites(reg, p)
 	var out []*Want
 	for _, s := range sites {
-		if perIdentity(p) && s.identity.Values == nil && s.identity.File == nil {
+		if perIdentity(p) && s.identity.Values == nil && s.identity.File == nil && s.identity.FileDigest == "" {
 			continue // not registered: there is nothing to place, and the identifier's own check says so
 		}
 		named, err := in.choose(p.Place, s.site)

@@ -1,0 +1,269 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"ligare/client"
+	"ligare/core/check"
+	"ligare/core/report"
+	"ligare/core/sheet"
+	"ligare/job"
+	"ligare/sheets"
+)
+
+type clientType = *client.Client
+
+func checkCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "check", Usage: "compare the tree with what is registered and name every mistake",
+		Description: "Formats: text, json, sarif, junit. Sends identifiers, digests and findings with their place to the\nserver, no source; --no-report keeps them here.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "fail-on", Value: "error", Usage: "lowest severity that makes the exit status 1: error, warning or note"},
+			&cli.BoolFlag{Name: "offline", Usage: "use the tree's own records of what was placed, no server"},
+			&cli.BoolFlag{Name: "no-report", Usage: "send nothing to the server"},
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			failOn := check.Severity(c.String("fail-on"))
+			if failOn != check.Error && failOn != check.Warning && failOn != check.Note {
+				return &job.Problem{What: fmt.Sprintf("--fail-on: there is no severity %q", failOn), Hint: "Use error, warning or note."}
+			}
+			w, err := open(c)
+			if err != nil {
+				return err
+			}
+			var s *client.Client
+			why := ""
+			if !c.Bool("offline") {
+				if s, err = server(c, w); err != nil {
+					why = err.Error()
+				}
+			}
+			r, err := w.Check(ctx, s, why, c.Bool("offline"), !c.Bool("no-report"))
+			if err != nil {
+				return err
+			}
+			if err := showCheck(c, w, r.Result); err != nil {
+				return err
+			}
+			switch worst := r.Worst(); {
+			case worst != "" && worst.AtLeast(failOn):
+				return found
+			case r.Blind():
+				return &job.Problem{What: "not everything could be looked at", Hint: blindHint(r.Result)}
+			}
+			return nil
+		},
+	})
+}
+
+func blindHint(r *check.Result) string {
+	for _, n := range r.NotLooked {
+		if n.Required {
+			return n.Reason
+		}
+	}
+	return ""
+}
+
+func showCheck(c *cli.Command, w *job.Work, r *check.Result) error {
+	switch f := c.String("format"); f {
+	case "text":
+		report.Text(os.Stdout, r, paint, func(file string, line int) string {
+			src, err := w.Tree.Read(file)
+			if err != nil {
+				return ""
+			}
+			lines := strings.Split(string(src), "\n")
+			if line > len(lines) {
+				return ""
+			}
+			return strings.TrimRight(lines[line-1], "\r")
+		})
+		return nil
+	case "json":
+		return report.JSON(os.Stdout, r)
+	case "sarif":
+		return report.SARIF(os.Stdout, r, version)
+	case "junit":
+		return report.JUnit(os.Stdout, r)
+	default:
+		return &job.Problem{What: fmt.Sprintf("there is no format %q", f), Hint: "Use text, json, sarif or junit."}
+	}
+}
+
+func lineupCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "lineup", Usage: "show identifiers and keys side by side: service, config file, tree, last sighting",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			w, s, err := both(c)
+			if err != nil {
+				return err
+			}
+			rows, err := w.LineUp(ctx, s)
+			if err != nil {
+				return err
+			}
+			if err := output(c, rows, func(out io.Writer) { showLineUp(out, rows) }); err != nil {
+				return err
+			}
+			for _, r := range rows {
+				if !r.Agrees {
+					return found
+				}
+			}
+			return nil
+		},
+	})
+}
+
+// showLineUp prints one block an identity; a value that disagrees is marked with ≠ and a row that agrees with =.
+func showLineUp(w io.Writer, rows []check.Row) {
+	last := ""
+	var block [][]string
+	flush := func() {
+		table(w, block)
+		block = nil
+	}
+	for _, r := range rows {
+		head := fmt.Sprintf("%s %s  (%s, %s; %s)", r.Platform, r.Identity, r.Service, r.Environment, strings.Join(r.Variants, ", "))
+		if head != last {
+			flush()
+			if last != "" {
+				fmt.Fprintln(w)
+			}
+			fmt.Fprintln(w, head)
+			block = append(block, append([]string{" ", ""}, check.Columns...))
+			last = head
+		}
+		mark := "="
+		if !r.Agrees {
+			mark = "≠"
+		}
+		line := []string{mark, r.What}
+		for _, col := range check.Columns {
+			cell, ok := r.Cells[col]
+			text := cell.Value
+			switch {
+			case !ok:
+				text = "·"
+			case text == "" && cell.Note != "":
+				text = "(" + cell.Note + ")"
+			}
+			for _, odd := range r.Odd {
+				if odd == col {
+					text = "≠ " + text
+				}
+			}
+			line = append(line, text)
+		}
+		block = append(block, line)
+		for _, odd := range r.Odd {
+			if cell := r.Cells[odd]; cell.Where != "" {
+				block = append(block, []string{" ", "", "  " + odd + " at " + cell.Where})
+			}
+		}
+	}
+	flush()
+	if last == "" {
+		fmt.Fprintln(w, "Nothing is registered yet.")
+	}
+}
+
+func probeCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "probe", Usage: "prove the connection: test traffic sent as the app would, from what stands in the tree", ArgsUsage: "SERVICE",
+		Flags: []cli.Flag{environmentFlag()},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			name, err := argument(c, "SERVICE")
+			if err != nil {
+				return err
+			}
+			w, err := open(c)
+			if err != nil {
+				return err
+			}
+			if err := w.NeedBinding(); err != nil {
+				return err
+			}
+			s, noServer := server(c, w)
+			sh, err := probeSheet(ctx, s, noServer, name)
+			if err != nil {
+				return err
+			}
+			p, err := w.Probe(ctx, sh, c.String("environment"))
+			if err != nil {
+				return err
+			}
+			if s != nil && noServer == nil {
+				lookNow(ctx, s, w, p)
+			}
+			if err := output(c, p, func(out io.Writer) { showProbe(out, p) }); err != nil {
+				return err
+			}
+			if !p.Works {
+				return found
+			}
+			return nil
+		},
+	})
+}
+
+// probeSheet takes the sheet from the server, or the one that ships.
+func probeSheet(ctx context.Context, s *client.Client, noServer error, name string) (*sheet.Sheet, error) {
+	if noServer == nil {
+		x, err := s.Service(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		return sheet.Parse(name, []byte(x.Source))
+	}
+	all, err := sheet.Load(sheets.FS)
+	if err != nil {
+		return nil, err
+	}
+	if all[name] == nil {
+		return nil, noServer
+	}
+	return all[name], nil
+}
+
+// lookNow asks the server to look at the service, so that the sighting shows at once. The probe's answer stands without it.
+func lookNow(ctx context.Context, s *client.Client, w *job.Work, p *job.Probed) {
+	list, err := s.Registrations(ctx, w.Binding.App)
+	if err == nil {
+		for _, g := range list {
+			if g.Service == p.Service && (g.Environment == "" || g.Environment == p.Environment) {
+				err = s.Look(ctx, g.ID)
+			}
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "ligare: the sighting was not fetched yet:", err)
+	}
+}
+
+func showProbe(w io.Writer, p *job.Probed) {
+	fmt.Fprintf(w, "%s, %s: %s\n", p.Service, p.Environment, p.Title)
+	for _, s := range p.Steps {
+		mark := "ok    "
+		if !s.Works {
+			mark = "FAILED"
+		}
+		fmt.Fprintf(w, "  %s  %s as %s app %s (%s)\n          %s  → %d\n          read from %s\n", mark, s.Title, s.As, s.App, s.Took, s.Request, s.Status, s.ReadFrom)
+		if s.Say != "" {
+			fmt.Fprintf(w, "          %s\n", s.Say)
+		}
+		if s.Remedy != "" {
+			fmt.Fprintf(w, "          next: %s\n", s.Remedy)
+		}
+	}
+	if p.Works {
+		fmt.Fprintln(w, "It works.")
+	}
+}

@@ -1,0 +1,71 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"ligare/job"
+)
+
+func digestCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "digest", Usage: "print the digests of a keystore's or certificate's certificates, in every encoding", ArgsUsage: "[FILE]",
+		Description: "FILE is a keystore (JKS, PKCS#12) or a certificate (PEM, DER). With --variant, the keystore that this\nAndroid variant signs with is found in the build files.",
+		Flags:       append(passwordFlags(), &cli.StringFlag{Name: "variant", Usage: "Android variant whose keystore is meant"}),
+		Action: func(_ context.Context, c *cli.Command) error {
+			list, err := certificates(c)
+			if err != nil {
+				return err
+			}
+			return output(c, list, func(w io.Writer) { showCertificates(w, list) })
+		},
+	})
+}
+
+func certificates(c *cli.Command) (*job.Certificates, error) {
+	if name := c.String("variant"); name != "" {
+		w, err := open(c)
+		if err != nil {
+			return nil, err
+		}
+		v, err := w.Variant(name)
+		if err != nil {
+			return nil, err
+		}
+		list, one, err := w.SignerOf(v, password(c))
+		if err != nil {
+			return nil, err
+		}
+		list.List = []job.Certificate{*one}
+		return list, nil
+	}
+	file, err := argument(c, "FILE, or --variant NAME")
+	if err != nil {
+		return nil, err
+	}
+	return job.ReadCertificates(file, password(c))
+}
+
+func showCertificates(w io.Writer, list *job.Certificates) {
+	fmt.Fprintf(w, "%s  (%s)\n", list.File, list.Kind)
+	for _, x := range list.List {
+		d := x.Digests
+		fmt.Fprintln(w)
+		rows := [][]string{}
+		if x.Alias != "" {
+			rows = append(rows, []string{"alias", x.Alias})
+		}
+		rows = append(rows, []string{"subject", x.Subject}, []string{"valid", x.NotBefore.Format(time.DateOnly) + " to " + x.NotAfter.Format(time.DateOnly)}, []string{"signed with", x.Algorithm},
+			[]string{"SHA-1, hex with colons", d.SHA1Colons}, []string{"SHA-1, hex", d.SHA1Hex}, []string{"SHA-1, Base64", d.SHA1Base64}, []string{"SHA-1, Base64url", d.SHA1Base64URL},
+			[]string{"SHA-256, hex with colons", d.SHA256Colons}, []string{"SHA-256, hex", d.SHA256Hex}, []string{"SHA-256, Base64", d.SHA256Base64}, []string{"SHA-256, Base64url", d.SHA256Base64URL},
+			[]string{"MD5, hex with colons", d.MD5Colons})
+		for _, warn := range x.Warnings {
+			rows = append(rows, []string{"note", warn})
+		}
+		table(w, rows)
+	}
+}

@@ -1,0 +1,254 @@
+package job
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"sort"
+	"strings"
+
+	"ligare/client"
+	"ligare/core/binding"
+	"ligare/core/wiring"
+)
+
+// PlaceOptions is what a person says when placing.
+type PlaceOptions struct {
+	Service     string
+	Environment string
+	Replace     bool
+	Agree       bool // a changed sheet is agreed to
+}
+
+// Planned is a plan with the files it would write.
+type Planned struct {
+	Changes []Change        `json:"changes"`
+	Steps   []Step          `json:"steps"`
+	Kept    []wiring.Answer `json:"kept"`
+	Next    []string        `json:"next"`
+}
+
+// Step is one edit of a plan as people read it.
+type Step struct {
+	Placement string `json:"placement"`
+	Title     string `json:"title"`
+	Why       string `json:"why"`
+	Do        string `json:"do"`
+	File      string `json:"file"`
+	Text      string `json:"text"`
+}
+
+// Place plans what the registrations of a service need; Work.Write makes it so.
+func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Planned, error) {
+	if err := w.NeedBinding(); err != nil {
+		return nil, err
+	}
+	regs, _, err := w.Registrations(ctx, c, o.Service, o.Environment)
+	if err != nil {
+		return nil, err
+	}
+	if len(regs) == 0 {
+		return nil, stop("Register it first: ligare register "+o.Service, "%s is not registered with %s%s", w.Binding.App, o.Service, inEnvironment(o.Environment))
+	}
+	if err := w.agree(regs, o.Agree); err != nil {
+		return nil, err
+	}
+	in := w.Input(regs)
+	answers, err := wiring.Evaluate(in)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := wiring.Make(in, answers, o.Replace)
+	if err != nil {
+		return nil, &Problem{What: "the placement cannot be worked out", Hint: "`ligare check` names what is in the way; nothing was written.", Err: err}
+	}
+	if err := plan.Commit(in, answers); err != nil {
+		return nil, err
+	}
+	return w.planned(plan), nil
+}
+
+func inEnvironment(e string) string {
+	if e == "" {
+		return ""
+	}
+	return " for " + e
+}
+
+// agree pins each sheet's digest in the tree; one that changed since is refused unless it is agreed to.
+func (w *Work) agree(regs []*wiring.Registration, agreed bool) error {
+	for _, reg := range regs {
+		pinned := w.Binding.Sheets[reg.Service]
+		if pinned == reg.Sheet.Digest {
+			continue
+		}
+		if pinned != "" && !agreed {
+			return stop("Look at it with `ligare service show "+reg.Service+"`, then agree with --agree-sheet.", "the sheet of %s changed since this tree agreed to it (%.19s…, now %.19s…); a sheet can put code into the tree", reg.Sheet.Title, pinned, reg.Sheet.Digest)
+		}
+		src, err := w.Tree.Read(binding.File)
+		if err != nil {
+			return err
+		}
+		out, err := binding.Agree(src, reg.Service, reg.Sheet.Digest)
+		if err != nil {
+			return err
+		}
+		if w.Binding, err = binding.Parse(out); err != nil {
+			return err
+		}
+		w.Tree.Put(binding.File, out)
+	}
+	return nil
+}
+
+func (w *Work) planned(plan *wiring.Plan) *Planned {
+	out := &Planned{Kept: plan.Kept, Next: unique(plan.Next), Steps: []Step{}}
+	if out.Kept == nil {
+		out.Kept = []wiring.Answer{}
+	}
+	why := map[string][]string{}
+	for _, op := range plan.Ops {
+		reason := op.Want.Title + ": " + op.Want.Why
+		if !contains(why[op.File], reason) {
+			why[op.File] = append(why[op.File], reason)
+		}
+		out.Steps = append(out.Steps, Step{Placement: op.Want.Placement, Title: op.Want.Title, Why: op.Want.Why, Do: op.Do, File: op.File, Text: op.Text})
+	}
+	for _, n := range w.Tree.Changed() {
+		switch {
+		case strings.HasPrefix(n, wiring.Folder+"/"):
+			why[n] = []string{"what was placed, so that it can be taken out again in any clone; commit it"}
+		case n == binding.File:
+			why[n] = []string{"the sheet this tree agreed to"}
+		}
+	}
+	out.Changes = w.Changes(why)
+	return out
+}
+
+func unique(list []string) []string {
+	out := []string{}
+	for _, s := range list {
+		if !contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+// Refresh fetches a service's registrations again and brings the placed config files up to date.
+func (w *Work) Refresh(ctx context.Context, c *client.Client, o PlaceOptions) (*Planned, error) {
+	if err := w.NeedBinding(); err != nil {
+		return nil, err
+	}
+	list, err := c.Registrations(ctx, w.Binding.App)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range list {
+		if g.Service == o.Service && (o.Environment == "" || g.Environment == o.Environment) && g.State == "registered" {
+			if _, err := c.Refresh(ctx, g.ID); err != nil {
+				return nil, err
+			}
+		}
+	}
+	o.Replace = true
+	return w.Place(ctx, c, o)
+}
+
+// Fetch plans only the config files, for build servers: no records change.
+func (w *Work) Fetch(ctx context.Context, c *client.Client, service, environment string) (*Planned, error) {
+	if err := w.NeedBinding(); err != nil {
+		return nil, err
+	}
+	regs, _, err := w.Registrations(ctx, c, service, environment)
+	if err != nil {
+		return nil, err
+	}
+	out := &Planned{Kept: []wiring.Answer{}, Next: []string{}, Steps: []Step{}}
+	for _, reg := range regs {
+		files, err := wiring.ConfigFiles(w.Input(regs), reg)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range files {
+			for _, id := range reg.Identities {
+				if id.Platform == f.Platform && id.ID == f.Identity && id.File != nil {
+					if had, err := w.Tree.Read(f.Path); err != nil || !bytes.Equal(had, id.File) {
+						w.Tree.Put(f.Path, id.File)
+					}
+				}
+			}
+		}
+	}
+	out.Changes = w.Changes(nil)
+	return out, nil
+}
+
+// TakenOut is a plan to take a registration's placements out.
+type TakenOut struct {
+	Changes []Change      `json:"changes"`
+	Left    []wiring.Left `json:"left"`
+}
+
+// Unplace plans taking out what was placed for a service. It needs no server.
+func (w *Work) Unplace(service, environment string, force bool) (*TakenOut, error) {
+	records, err := wiring.Records(w.Tree)
+	if err != nil {
+		return nil, err
+	}
+	out := &TakenOut{Left: []wiring.Left{}}
+	found := false
+	var have []string
+	for _, r := range records {
+		have = append(have, r.Registration)
+		if r.Service != service || environment != "" && r.Environment != environment {
+			continue
+		}
+		found = true
+		left, err := wiring.Unplace(w.Tree, r.Registration, force)
+		if err != nil {
+			return nil, err
+		}
+		out.Left = append(out.Left, left...)
+	}
+	if !found {
+		sort.Strings(have)
+		hint := "Nothing was placed by Ligare in this tree."
+		if len(have) > 0 {
+			hint = "Placed here: " + join(have) + "."
+		}
+		return nil, stop(hint, "nothing is recorded as placed for %s%s", service, inEnvironment(environment))
+	}
+	out.Changes = w.Changes(nil)
+	return out, nil
+}
+
+// Guide writes a plan as steps for a person or a coding assistant.
+func Guide(p *Planned) string {
+	var b strings.Builder
+	n := 0
+	for _, s := range p.Steps {
+		n++
+		verb := map[string]string{"insert": "add", "replace": "replace with", "create": "create the file with"}[s.Do]
+		fmt.Fprintf(&b, "%d. In %s, %s:\n\n", n, s.File, verb)
+		for _, l := range strings.Split(strings.TrimRight(s.Text, "\n"), "\n") {
+			fmt.Fprintf(&b, "       %s\n", strings.TrimRight(l, "\r"))
+		}
+		fmt.Fprintf(&b, "\n   %s: %s\n\n", s.Title, s.Why)
+	}
+	for _, x := range p.Next {
+		n++
+		fmt.Fprintf(&b, "%d. Then %s.\n", n, x)
+	}
+	return b.String()
+}

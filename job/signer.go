@@ -1,0 +1,116 @@
+package job
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"time"
+
+	"ligare/core/cert"
+	"ligare/core/survey"
+)
+
+// Certificate is one certificate with its digests, as it is shown.
+type Certificate struct {
+	Alias     string       `json:"alias,omitempty"`
+	HasKey    bool         `json:"hasKey"`
+	Subject   string       `json:"subject"`
+	NotBefore time.Time    `json:"notBefore"`
+	NotAfter  time.Time    `json:"notAfter"`
+	Algorithm string       `json:"signatureAlgorithm"`
+	Digests   cert.Digests `json:"digests"`
+	Warnings  []string     `json:"warnings,omitempty"`
+	DER       []byte       `json:"-"`
+}
+
+// Certificates is what a file holds.
+type Certificates struct {
+	File string        `json:"file"`
+	Kind string        `json:"kind"`
+	List []Certificate `json:"certificates"`
+}
+
+// ReadCertificates reads a keystore or certificate file. password is asked for only when one is needed.
+func ReadCertificates(file string, password func() (string, error)) (*Certificates, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, &Problem{What: file + " cannot be read", Hint: "Check the path; a project's debug keystore is made by its first build.", Err: unwrapPath(err)}
+	}
+	kind, list, err := cert.Read(data, "")
+	if err != nil && kind == "PKCS#12" {
+		p, asked := password()
+		if asked != nil {
+			return nil, asked
+		}
+		kind, list, err = cert.Read(data, p)
+	}
+	if errors.Is(err, cert.ErrPassword) {
+		return nil, &Problem{What: "the password of " + file + " is wrong", Hint: "Give the store's password (not the key's) at the prompt, with --password-env NAME or with --password-file FILE."}
+	}
+	if err != nil {
+		return nil, &Problem{What: file, Hint: "Name a keystore (JKS, PKCS#12) or a certificate (PEM, DER).", Err: err}
+	}
+	out := &Certificates{File: file, Kind: kind}
+	for _, e := range list {
+		out.List = append(out.List, Certificate{Alias: e.Alias, HasKey: e.Key, Subject: e.Cert.Subject.String(), NotBefore: e.Cert.NotBefore, NotAfter: e.Cert.NotAfter,
+			Algorithm: e.Cert.SignatureAlgorithm.String(), Digests: cert.Of(e.Cert), Warnings: cert.Warnings(e.Cert, time.Now()), DER: e.Cert.Raw})
+	}
+	return out, nil
+}
+
+// Variant gives an Android variant by name.
+func (w *Work) Variant(name string) (*survey.AndroidVariant, error) {
+	var have []string
+	for _, m := range w.Survey.Android.Modules {
+		for _, v := range m.Variants {
+			if v.Name == name {
+				return v, nil
+			}
+			have = append(have, v.Name)
+		}
+	}
+	return nil, stop("Use one of: "+join(have)+".", "there is no Android variant %q", name)
+}
+
+// SignerOf reads the certificate a variant signs with. The password comes from the build file where it stands there,
+// else it is asked for.
+func (w *Work) SignerOf(v *survey.AndroidVariant, ask func() (string, error)) (*Certificates, *Certificate, error) {
+	var file string
+	switch {
+	case v.KeyStore.Known() && filepath.IsAbs(v.KeyStore.String()):
+		file = v.KeyStore.String()
+	case v.KeyStore.Known():
+		file = filepath.Join(w.Root, filepath.FromSlash(v.KeyStore.String()))
+	case v.KeyStore.Unresolved != "" && v.BuildType == "debug" && v.KeyStore.File == "":
+		dir := os.Getenv("ANDROID_USER_HOME")
+		if dir == "" {
+			home, err := os.UserHomeDir()
+			if err != nil {
+				return nil, nil, err
+			}
+			dir = filepath.Join(home, ".android")
+		}
+		file = filepath.Join(dir, "debug.keystore")
+	case v.KeyStore.Unresolved != "":
+		return nil, nil, stop("Name the keystore itself: ligare digest FILE", "the keystore of variant %s is not known: %s", v.Name, v.KeyStore.Unresolved)
+	default:
+		return nil, nil, stop("Name a signing configuration in the build file, or give the keystore: ligare digest FILE", "variant %s is not signed", v.Name)
+	}
+	password := ask
+	if p := v.StorePassword(); p.Known() {
+		password = func() (string, error) { return p.String(), nil }
+	} else if v.BuildType == "debug" {
+		password = func() (string, error) { return "android", nil }
+	}
+	list, err := ReadCertificates(file, password)
+	if err != nil {
+		return nil, nil, err
+	}
+	alias := v.KeyAlias.String()
+	for i := range list.List {
+		if alias == "" || equalFold(list.List[i].Alias, alias) {
+			return list, &list.List[i], nil
+		}
+	}
+	return nil, nil, stop("Correct keyAlias in the build file.", "%s has no alias %q", file, alias)
+}

@@ -1,0 +1,244 @@
+// Package job is the use cases of the command line: each takes a tree and perhaps a server, does one thing a person
+// asks for, and gives back what happened. Printing and asking is left to the commands.
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"ligare/client"
+	"ligare/core/binding"
+	"ligare/core/sheet"
+	"ligare/core/survey"
+	"ligare/core/tree"
+	"ligare/core/wiring"
+	"ligare/edit"
+	"ligare/sheets"
+)
+
+// Problem is an error with what to do next.
+type Problem struct {
+	What string
+	Hint string
+	Err  error
+}
+
+func (p *Problem) Error() string {
+	if p.Err != nil {
+		return p.What + ": " + p.Err.Error()
+	}
+	return p.What
+}
+func (p *Problem) Unwrap() error { return p.Err }
+
+func stop(hint, format string, args ...any) error {
+	return &Problem{What: fmt.Sprintf(format, args...), Hint: hint}
+}
+
+// Work is a tree that is being worked on.
+type Work struct {
+	Root    string
+	Tree    *tree.Tree
+	Survey  *survey.Report
+	Binding *binding.Binding // nil when the tree is not attached
+	Library sheet.Library
+	Note    string // what recovery did, "" for nothing
+	disk    edit.Disk
+	root    *os.Root
+}
+
+// Open reads a tree. An earlier run that was stopped half-way is finished first.
+func Open(dir string) (*Work, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	if abs, err = filepath.EvalSymlinks(abs); err != nil {
+		return nil, &Problem{What: dir + " is not there", Hint: "Run the command in the project's folder, or name it with --tree.", Err: unwrapPath(err)}
+	}
+	info, err := os.Stat(abs)
+	if err != nil || !info.IsDir() {
+		return nil, stop("Name the folder that holds the project with --tree.", "%s is not a folder", dir)
+	}
+	home, err := client.Home()
+	if err != nil {
+		return nil, err
+	}
+	w := &Work{Root: abs, disk: edit.Disk{Root: abs, State: filepath.Join(home, "journals")}}
+	if w.Note, err = w.disk.Recover(); err != nil {
+		return nil, &Problem{What: "an earlier run was not finished", Hint: "Look at the tree with version control, then run the command again.", Err: err}
+	}
+	if w.root, err = os.OpenRoot(abs); err != nil {
+		return nil, err
+	}
+	w.Tree = tree.New(w.root.FS())
+	if w.Library, err = sheet.LoadLibrary(sheets.FS); err != nil {
+		return nil, err
+	}
+	if src, err := w.Tree.Read(binding.File); err == nil {
+		if w.Binding, err = binding.Parse(src); err != nil {
+			return nil, &Problem{What: "the tree's " + binding.File + " cannot be read", Hint: "Mend the line named, or restore the file from version control.", Err: err}
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	w.Survey = survey.Survey(w.Tree)
+	return w, nil
+}
+
+func unwrapPath(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+// NeedApp refuses a folder that holds no app.
+func (w *Work) NeedApp() error {
+	if !w.Survey.Empty() {
+		return nil
+	}
+	for _, q := range w.Survey.Unresolved {
+		return &Problem{What: "the project cannot be read", Hint: "Mend the place named, or restore the file from version control.", Err: fmt.Errorf("%s: %s", q.File, q.Why)}
+	}
+	return stop("Run the command in the folder that holds android/ or ios/, or name it with --tree.", "no app was found in %s: no Gradle module that builds an app and no Xcode project", w.Root)
+}
+
+// NeedBinding refuses a tree that is not attached to an app.
+func (w *Work) NeedBinding() error {
+	if err := w.NeedApp(); err != nil {
+		return err
+	}
+	if w.Binding == nil {
+		return stop("Attach it first: ligare app attach NAME", "the tree is not attached to an app: there is no %s in %s", binding.File, w.Root)
+	}
+	return nil
+}
+
+// Server finds the server for this tree.
+func (w *Work) Server(address, token string) (*client.Client, error) {
+	named := ""
+	if w != nil && w.Binding != nil {
+		named = w.Binding.Server
+	}
+	return client.Find(address, token, named)
+}
+
+// Input gives what the evaluator looks at.
+func (w *Work) Input(regs []*wiring.Registration) wiring.Input {
+	return wiring.Input{Tree: w.Tree, Survey: w.Survey, Binding: w.Binding, Registrations: regs, Library: w.Library}
+}
+
+// Change is one file a job wants to write.
+type Change struct {
+	File    string   `json:"file"`
+	Why     []string `json:"why,omitempty"`
+	Was     []byte   `json:"-"`
+	New     []byte   `json:"-"`
+	Created bool     `json:"created,omitempty"`
+	Removed bool     `json:"removed,omitempty"`
+}
+
+// Changes lists what the tree's edits would write.
+func (w *Work) Changes(why map[string][]string) []Change {
+	out := []Change{}
+	for _, name := range w.Tree.Changed() {
+		c := Change{File: name, Why: why[name]}
+		was, err := w.Tree.Original(name)
+		if c.Was = was; err != nil {
+			c.Created = true
+		}
+		if now, err := w.Tree.Read(name); err == nil {
+			c.New = now
+		} else {
+			c.Removed = true
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// Write writes the tree's edits to the disk, all or nothing.
+func (w *Work) Write() error {
+	var files []edit.File
+	for _, c := range w.Changes(nil) {
+		f := edit.File{Name: c.File, Was: c.Was, New: c.New}
+		if c.Created {
+			f.Was = nil
+		} else if f.Was == nil {
+			f.Was = []byte{}
+		}
+		if c.Removed {
+			f.New = nil
+		} else if f.New == nil {
+			f.New = []byte{}
+		}
+		files = append(files, f)
+	}
+	if err := w.disk.Apply(files); err != nil {
+		return &Problem{What: "nothing was written", Hint: "Make the tree writable, or run the command again if a file changed meanwhile.", Err: err}
+	}
+	return nil
+}
+
+// Registrations gives the app's registrations at a service (or all, for ""), and in one environment (or all, for "").
+func (w *Work) Registrations(ctx context.Context, c *client.Client, service, environment string) ([]*wiring.Registration, map[string]string, error) {
+	list, err := c.Registrations(ctx, w.Binding.App)
+	if err != nil {
+		return nil, nil, err
+	}
+	var out []*wiring.Registration
+	ids := map[string]string{}
+	for _, g := range list {
+		if service != "" && g.Service != service || environment != "" && g.Environment != "" && g.Environment != environment {
+			continue
+		}
+		if g.State != "registered" {
+			continue
+		}
+		p, err := c.Placing(ctx, g.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		s, err := sheet.Parse(g.Service, []byte(p.Sheet))
+		if err != nil {
+			return nil, nil, err
+		}
+		reg := &wiring.Registration{Service: g.Service, Environment: g.Environment, Revision: p.Revision, Sheet: s, Values: p.Values}
+		for _, i := range p.Identities {
+			reg.Identities = append(reg.Identities, wiring.Registered{Platform: platform(i.Platform), ID: i.Identifier, Values: i.Values, File: i.File})
+		}
+		ids[reg.Key()] = g.ID
+		out = append(out, reg)
+	}
+	return out, ids, nil
+}
+
+// Offline gives registrations as the tree's own records remember them: digests instead of values.
+func (w *Work) Offline() ([]*wiring.Registration, error) {
+	records, err := wiring.Records(w.Tree)
+	if err != nil {
+		return nil, err
+	}
+	if len(records) == 0 {
+		return nil, stop("Place something first, or check with a server.", "the tree holds no records of placements in %s", wiring.Folder)
+	}
+	known, err := sheet.Load(sheets.FS)
+	if err != nil {
+		return nil, err
+	}
+	var out []*wiring.Registration
+	for _, r := range records {
+		s := known[r.Service]
+		if s == nil || s.Digest != r.Sheet {
+			return nil, stop("Check with the server, or with the version of ligare that placed it.", "the sheet of %s that this tree was placed with (%.19s…) is not at hand without a server", r.Service, r.Sheet)
+		}
+		out = append(out, fromRecord(r, s))
+	}
+	return out, nil
+}
