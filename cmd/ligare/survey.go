@@ -33,7 +33,7 @@ func showSurvey(w io.Writer, r *survey.Report) {
 		}
 		rows = append(rows, []string{"  " + name, f.Say(), f.Place()})
 		for _, via := range f.Via {
-			rows = append(rows, []string{"", "  ← " + via, ""})
+			rows = append(rows, []string{"", "  ← " + via})
 		}
 		return rows
 	}

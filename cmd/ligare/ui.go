@@ -189,7 +189,7 @@ func finish(c *cli.Command, w *job.Work, list []job.Change, question string) (wr
 func table(w io.Writer, rows [][]string) {
 	var width []int
 	for _, r := range rows {
-		for i, cell := range r {
+		for i, cell := range r[:max(0, len(r)-1)] { // the last cell of a row has nothing to its right
 			if i == len(width) {
 				width = append(width, 0)
 			}

@@ -48,6 +48,9 @@ func (a *API) Handler(ctx context.Context) http.Handler {
 		_, _ = w.Write(document) // the caller is gone when this fails
 	})
 	r.Route("/v1", func(r chi.Router) {
+		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+			problem(w, shape.Problem{Status: 404, Title: "Not found", Detail: "there is nothing at " + r.URL.Path, Remedy: "See /openapi.json."})
+		})
 		r.Post("/session", a.signIn)
 		r.Delete("/session", a.signOut)
 		r.Group(func(r chi.Router) {
@@ -75,9 +78,6 @@ func (a *API) Handler(ctx context.Context) http.Handler {
 			r.Post("/tokens", a.machineToken)
 			r.Get("/events", a.events)
 		})
-	})
-	r.Get("/v1/*", func(w http.ResponseWriter, r *http.Request) {
-		problem(w, shape.Problem{Status: 404, Title: "Not found", Detail: "there is nothing at " + r.URL.Path, Remedy: "See /openapi.json."})
 	})
 	if a.Console != nil {
 		r.Handle("/*", a.Console)
