@@ -1,0 +1,47 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+
+import { call, Refused, type App, type LineUp, type Me, type Overview, type Page, type Registration, type Report, type Sighting } from './api'
+
+const get = <T>(path: string) => () => call<T>('GET', path)
+const at = (app: string, what = '') => `/v1/apps/${encodeURIComponent(app)}${what}`
+
+export const useMe = () => useQuery({ queryKey: ['me'], queryFn: get<Me>('/v1/me') })
+export const useOverview = () => useQuery({ queryKey: ['overview'], queryFn: get<Overview>('/v1/overview') })
+export const useApp = (app: string) => useQuery({ queryKey: ['app', app], queryFn: get<App>(at(app)) })
+export const useRegistrations = (app: string) => useQuery({ queryKey: ['registrations', app], queryFn: get<Page<Registration>>(at(app, '/registrations')) })
+export const useLineUp = (app: string) => useQuery({ queryKey: ['lineup', app], queryFn: get<LineUp>(at(app, '/lineup')) })
+export const useSightings = (app: string) => useQuery({ queryKey: ['sightings', app], queryFn: get<Page<Sighting>>(at(app, '/sightings?limit=20')) })
+
+/** The last check of an app's tree; null when it was never checked. */
+export const useReport = (app: string) =>
+  useQuery({
+    queryKey: ['report', app],
+    queryFn: async () => {
+      try {
+        return await call<Report>('GET', at(app, '/report'))
+      } catch (error) {
+        if (error instanceof Refused && error.problem.status === 404) return null
+        throw error
+      }
+    },
+  })
+
+/** Follows the server's live events: what changed is fetched again, and the newest sighting is handed out. */
+export function useLive(): Sighting | undefined {
+  const queries = useQueryClient()
+  const [seen, setSeen] = useState<Sighting>()
+  useEffect(() => {
+    const source = new EventSource('/v1/events')
+    const refresh = () => { void queries.invalidateQueries() }
+    source.addEventListener('app', refresh)
+    source.addEventListener('registration', refresh)
+    source.addEventListener('report', refresh)
+    source.addEventListener('sighting', (event: MessageEvent<string>) => {
+      setSeen(JSON.parse(event.data) as Sighting)
+      refresh()
+    })
+    return () => { source.close() }
+  }, [queries])
+  return seen
+}
