@@ -132,6 +132,9 @@ func joinIdentity(ctx context.Context, tx pgx.Tx, c Caller, app *shape.App, reg 
 		if known.Platform != i.Platform || known.Identifier != i.Identifier {
 			continue
 		}
+		if i.Answers == nil {
+			i.Answers = map[string]string{} // null would not merge as an object
+		}
 		body, err := json.Marshal(i.Answers)
 		if err != nil {
 			return err

@@ -5,7 +5,7 @@ import { useApp, useLineUp, useRegistrations, useReport, useSightings } from '..
 import { CopyLineUp, LineUpTable } from '../parts/LineUpTable'
 import { Ago, Copy, platformName, Section, Tip, Waiting } from '../parts/parts'
 
-/** One app: the line-up first, then what was found, what was seen, identities and registrations. */
+/** One app: what was found, the line-up, what was seen, identities and registrations. */
 export function AppPage() {
   const { app: name = '' } = useParams()
   const app = useApp(name)
@@ -14,8 +14,8 @@ export function AppPage() {
     <>
       <p className="text-sm text-soft"><Link to="/" className="hover:underline">Apps and services</Link> /</p>
       <h1 className="mb-5 text-xl font-semibold">{app.data.title}</h1>
-      <LineUpSection app={name} />
       <FindingsSection app={name} />
+      <LineUpSection app={name} />
       <div className="grid gap-x-8 lg:grid-cols-2">
         <Section title="Identities">
           <ul className="divide-y divide-line rounded border border-line bg-sheet text-sm">

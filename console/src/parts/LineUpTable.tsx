@@ -1,7 +1,7 @@
 import { Fragment } from 'react'
 
 import type { Cell, LineUp, Row } from '../data/api'
-import { Copy, platformName } from './parts'
+import { Copy, platformName, Tip } from './parts'
 
 /** The rows as plain text, for pasting into a message. */
 function asText(lineUp: LineUp): string {
@@ -28,15 +28,17 @@ function Value({ cell, expected, odd }: { cell: Cell; expected: string; odd: boo
 
 function Holder({ row, column }: { row: Row; column: string }) {
   const cell = row.cells[column]
-  if (!cell) return <td className="px-3 py-1.5 text-soft" aria-label={`${column}: does not hold this`}>·</td>
+  if (!cell) return <td className="px-3 py-1.5 align-top text-soft" aria-label={`${column}: does not hold this`}>·</td>
   const odd = row.odd?.includes(column) ?? false
   return (
     <td className={`px-3 py-1.5 align-top ${odd ? 'bg-wrongwash outline outline-1 outline-wrong' : ''}`}>
-      <div className="font-mono text-[13px] break-all">
-        {odd && <span className="mr-1 font-sans font-bold text-wrong">≠<span className="sr-only"> disagrees: </span></span>}
+      <div className="font-mono text-xs [overflow-wrap:anywhere]">
+        {odd && <span className="mr-1 text-sm font-sans font-bold text-wrong">≠<span className="sr-only"> disagrees: </span></span>}
         <Value cell={cell} expected={row.cells['service']?.value ?? ''} odd={odd} />
       </div>
-      {cell.where && <div className={`text-[11px] break-all text-soft ${odd ? '' : 'max-lg:hidden'}`}>{cell.where}</div>}
+      {cell.where && (odd
+        ? <div className="text-[11px] [overflow-wrap:anywhere] text-soft">{cell.where}</div>
+        : <Tip text={cell.where}><button type="button" className="block text-left text-[11px] text-soft">{cell.where.slice(cell.where.lastIndexOf('/') + 1)}</button></Tip>)}
     </td>
   )
 }
@@ -70,7 +72,7 @@ export function LineUpTable({ lineUp }: { lineUp: LineUp }) {
               </tr>
               {rows.map((row) => (
                 <tr key={row.what} className="border-b border-line/60 last:border-0">
-                  <td className={`w-8 px-3 py-1.5 text-center text-base font-bold ${row.agrees ? 'text-fine' : 'text-wrong'}`}>
+                  <td className={`w-8 px-3 py-1 text-center align-top text-base font-bold ${row.agrees ? 'text-fine' : 'text-wrong'}`}>
                     <span aria-hidden>{row.agrees ? '=' : '≠'}</span><span className="sr-only">{row.agrees ? 'agrees' : 'disagrees'}</span>
                   </td>
                   <th scope="row" className="py-1.5 pr-3 text-left align-top font-medium whitespace-nowrap first-letter:uppercase">{row.what}</th>
