@@ -53,7 +53,7 @@ func checkCommand() *cli.Command {
 			}
 			switch worst := r.Worst(); {
 			case worst != "" && worst.AtLeast(failOn):
-				return found
+				return errFound
 			case r.Blind():
 				return &job.Problem{What: "not everything could be looked at", Hint: blindHint(r.Result)}
 			}
@@ -114,7 +114,7 @@ func lineupCommand() *cli.Command {
 			}
 			for _, r := range rows {
 				if !r.Agrees {
-					return found
+					return errFound
 				}
 			}
 			return nil
@@ -207,7 +207,7 @@ func probeCommand() *cli.Command {
 				return err
 			}
 			if !p.Works {
-				return found
+				return errFound
 			}
 			return nil
 		},

@@ -22,8 +22,8 @@ import (
 // version is set when building.
 var version = "dev"
 
-// found ends a command with status 1: it did what was asked, and something is wrong.
-var found = errors.New("found")
+// errFound ends a command with status 1: it did what was asked, and something is wrong.
+var errFound = errors.New("found")
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -31,7 +31,7 @@ func main() {
 	err := root().Run(ctx, os.Args)
 	switch {
 	case err == nil:
-	case errors.Is(err, found):
+	case errors.Is(err, errFound):
 		os.Exit(1)
 	case ctx.Err() != nil:
 		fmt.Fprintln(os.Stderr, "ligare: stopped; nothing was written")

@@ -62,7 +62,7 @@ func placing(ctx context.Context, c *cli.Command, plan func(*job.Work, context.C
 		afterPlacing(os.Stdout, p, written)
 	}
 	if len(p.Kept) > 0 {
-		return found
+		return errFound
 	}
 	return nil
 }
@@ -134,7 +134,7 @@ func unplaceCommand() *cli.Command {
 				}
 			}
 			if err == nil && len(t.Left) > 0 {
-				return found
+				return errFound
 			}
 			return err
 		},

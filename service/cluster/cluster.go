@@ -78,7 +78,10 @@ func server() (*syscall.Credential, error) {
 }
 
 // Start starts the server on a data folder, making it first when it is new. It ends with Stop, and with this process.
-func Start(ctx context.Context, dir string) (*Cluster, error) {
+func Start(ctx context.Context, dir string) (*Cluster, error) { return StartOn(ctx, dir, "") }
+
+// StartOn is Start on an address of its own, host:port on loopback; "" takes a free port.
+func StartOn(ctx context.Context, dir, address string) (*Cluster, error) {
 	programs, err := bin()
 	if err != nil {
 		return nil, err
@@ -98,7 +101,7 @@ func Start(ctx context.Context, dir string) (*Cluster, error) {
 	if err != nil {
 		return nil, err
 	}
-	port, err := freePort()
+	port, err := portOf(address)
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +219,14 @@ func initialise(ctx context.Context, programs, dir, data string, cred *syscall.C
 	return password, nil
 }
 
-func freePort() (int, error) {
+func portOf(address string) (int, error) {
+	if address != "" {
+		_, p, err := net.SplitHostPort(address)
+		if err != nil {
+			return 0, err
+		}
+		return strconv.Atoi(p)
+	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return 0, err

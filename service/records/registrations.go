@@ -168,6 +168,11 @@ func validate(s *sheet.Sheet, answers map[string]string, ids []shape.IdentityAns
 		if !slices.Contains(s.Platforms, ident.Platform(i.Platform)) {
 			return fail(BadInput, "Leave it out.", "%s does not serve the platform %s", s.Title, i.Platform)
 		}
+		for _, a := range s.Asks {
+			if v := i.Answers[a.ID]; v != "" && !sheet.Match(a.Grammar, v) {
+				return fail(BadInput, "It must match "+a.Grammar+"; `ligare digest` prints every form of a digest.", "%s of %s: %q has not the form %s wants", a.Title, i.Identifier, v, s.Title)
+			}
+		}
 	}
 	return nil
 }
@@ -313,8 +318,25 @@ func (r *Records) stopped(ctx context.Context, c Caller, s *sheet.Sheet, reg *ro
 	if reg.remote != "" {
 		state = "registered" // it stands; only the addition failed
 	}
+	var refused *registrar.Refused
+	if errors.As(cause, &refused) { // what was refused is forgotten, so that it does not stand in the way of a corrected request
+		if err := r.forget(context.WithoutCancel(ctx), c, reg); err != nil {
+			return errors.Join(out, err)
+		}
+	}
 	_, err := r.DB.Exec(context.WithoutCancel(ctx), `UPDATE registrations SET state = $3, problem = $4, remedy = $5 WHERE team = $1 AND id = $2`, c.Team, reg.id, state, out.Error(), remedy)
 	return errors.Join(out, err)
+}
+
+// forget drops identities that nothing was issued for, and answers that the service does not have.
+func (r *Records) forget(ctx context.Context, c Caller, reg *row) error {
+	_, err := r.DB.Exec(ctx, `DELETE FROM registration_identities ri WHERE ri.team = $1 AND ri.registration = $2
+		AND NOT EXISTS (SELECT 1 FROM issued_values v WHERE v.team = ri.team AND v.registration = ri.registration AND v.identity = ri.identity)`, c.Team, reg.id)
+	if err != nil {
+		return err
+	}
+	_, err = r.DB.Exec(ctx, `UPDATE registration_identities SET answers = '{}' WHERE team = $1 AND registration = $2`, c.Team, reg.id)
+	return err
 }
 
 // absorb takes over what the service has: values, features, revision, config files.

@@ -88,18 +88,15 @@ func splitSteps(address string) []string {
 func (f *File) Into(block *Stmt, text string) lex.Insertion {
 	g := block.Block
 	indent := lex.Indent(f.Src, block.Start)
-	if n := len(block.Stmts); n > 0 {
-		last := block.Stmts[n-1]
-		if lex.LineStart(f.Src, last.Start) > g.Start && lex.AloneOnLine(f.Src, last.Start, last.Start) == false {
-			if own := lex.Indent(f.Src, last.Start); lex.LineStart(f.Src, last.Start)+len(own) == last.Start {
-				in := lex.IntoGroup(f.Src, g.Kids[0].End, g.End-1, indent, strings.TrimPrefix(own, indent), text)
-				if strings.HasPrefix(own, indent) {
-					return in
-				}
-			}
+	unit := lex.Unit(f.Src)
+	if n := len(block.Stmts); n > 0 { // as deep as the last statement, if that has a line of its own
+		last := block.Stmts[n-1].Start
+		own := lex.Indent(f.Src, last)
+		if start := lex.LineStart(f.Src, last); start > g.Start && start+len(own) == last && strings.HasPrefix(own, indent) {
+			unit = strings.TrimPrefix(own, indent)
 		}
 	}
-	return lex.IntoGroup(f.Src, g.Kids[0].End, g.End-1, indent, lex.Unit(f.Src), text)
+	return lex.IntoGroup(f.Src, g.Kids[0].End, g.End-1, indent, unit, text)
 }
 
 // Append inserts a statement at the end of the file, after an empty line.
