@@ -57,6 +57,9 @@ func (w *Work) Attach(ctx context.Context, c *client.Client, name, title, policy
 	if err := w.NeedApp(); err != nil {
 		return nil, err
 	}
+	if err := w.NeedReadable(); err != nil {
+		return nil, err
+	}
 	out := &Attached{File: binding.File, Binding: w.Binding}
 	if w.Binding == nil {
 		b := binding.Propose(name, w.Survey)

@@ -103,15 +103,28 @@ func (w *Work) NeedApp() error {
 	if !w.Survey.Empty() {
 		return nil
 	}
-	for _, q := range w.Survey.Unresolved {
-		return &Problem{What: "the project cannot be read", Hint: "Mend the place named, or restore the file from version control.", Err: fmt.Errorf("%s: %s", q.File, q.Why)}
+	if err := w.NeedReadable(); err != nil {
+		return err
 	}
 	return stop("Run the command in the folder that holds android/ or ios/, or name it with --tree.", "no app was found in %s: no Gradle module that builds an app and no Xcode project", w.Root)
+}
+
+// NeedReadable refuses a tree in which a project or build file cannot be read: what is not seen would be taken for absent.
+func (w *Work) NeedReadable() error {
+	for _, q := range w.Survey.Unresolved {
+		if q.Broken {
+			return &Problem{What: "a file of the project cannot be read; nothing was done", Hint: "Mend the place named, or restore the file from version control.", Err: fmt.Errorf("%s: %s", q.File, q.Why)}
+		}
+	}
+	return nil
 }
 
 // NeedBinding refuses a tree that is not attached to an app.
 func (w *Work) NeedBinding() error {
 	if err := w.NeedApp(); err != nil {
+		return err
+	}
+	if err := w.NeedReadable(); err != nil {
 		return err
 	}
 	if w.Binding == nil {

@@ -269,10 +269,9 @@ func capital(s string) string {
 func (r *runner) sources() {
 	r.looked["source-unreadable"] = true
 	for _, q := range r.in.Survey.Unresolved {
-		for _, what := range []string{"project ", "build file ", "manifest ", "version catalog"} {
-			if strings.HasPrefix(q.What, what) {
-				r.add(Finding{Rule: "source-unreadable", Message: q.File + ": " + q.Why, File: q.File, Line: max(q.Line, 1), Column: 1}, map[string]string{}, q.What)
-			}
+		if q.Broken {
+			line, why := q.Line, q.Why
+			r.add(Finding{Rule: "source-unreadable", Message: q.File + ": " + why, File: q.File, Line: max(line, 1), Column: 1}, map[string]string{}, q.What)
 		}
 	}
 }
@@ -300,9 +299,10 @@ func (r *runner) builds(visit func(p ident.Platform, site, variant string, id su
 }
 
 func (r *runner) identifiers() {
-	for _, id := range []string{"identifier-letter-case", "identifier-differs", "identifier-grammar", "identifier-not-registered", "variant-unbound"} {
+	for _, id := range []string{"identifier-letter-case", "identifier-differs", "identifier-grammar", "identifier-not-registered", "variant-unbound", "variant-gone"} {
 		r.looked[id] = true
 	}
+	r.gone()
 	r.builds(func(p ident.Platform, site, variant string, id survey.Fact, bound binding.Bound, ok bool) {
 		base := Finding{Variant: variant, File: id.File, Line: id.Line, Column: id.Column, Actual: id.String(), Expected: bound.Identity}
 		none := map[string]string{}
@@ -354,6 +354,24 @@ func (r *runner) identifiers() {
 			}
 		}
 	})
+}
+
+// gone reports variants that are bound and that the tree does not have.
+func (r *runner) gone() {
+	have := map[string]bool{}
+	r.builds(func(p ident.Platform, site, variant string, _ survey.Fact, _ binding.Bound, _ bool) {
+		have[string(p)+" "+site+" "+variant] = true
+	})
+	for p, groups := range map[ident.Platform]map[string]map[string]binding.Bound{ident.Android: r.in.Binding.Android, ident.IOS: r.in.Binding.IOS} {
+		for site, variants := range groups {
+			for v, b := range variants {
+				if !have[string(p)+" "+site+" "+v] {
+					r.add(Finding{Rule: "variant-gone", Message: fmt.Sprintf("%s binds variant %s of %s to %s, and the tree has no such variant", binding.File, v, site, b.Identity),
+						Variant: v, File: binding.File, Line: 1, Column: 1, Expected: site + " " + v, Actual: "not in the tree"}, map[string]string{}, string(p), site, v)
+				}
+			}
+		}
+	}
 }
 
 func buildName(p ident.Platform, variant string) string {

@@ -30,7 +30,7 @@ func readModules(t *tree.Tree, files []string, r *Report) []*Module {
 			continue
 		}
 		if err := f.Err(); err != nil {
-			r.ask("build file "+name, err.Error(), name, 0)
+			r.broken("build file "+name, err.Error(), name, 0)
 		}
 		m := &Module{Dir: path.Dir(name), BuildFile: name, Root: root, build: b}
 		s := scope{b: b, file: name, f: f}
@@ -324,22 +324,13 @@ func (m *Module) manifests(t *tree.Tree, v *AndroidVariant, r *Report) []manifes
 		}
 		d := xml.Parse(src)
 		if err := d.Err(); err != nil {
-			r.once("manifest "+name, err.Error(), name)
+			r.broken("manifest "+name, err.Error(), name, 0)
 		}
 		if d.Top != nil {
 			out = append(out, manifest{name, d})
 		}
 	}
 	return out
-}
-
-func (r *Report) once(what, why, file string) {
-	for _, q := range r.Unresolved {
-		if q.What == what {
-			return
-		}
-	}
-	r.ask(what, why, file, 0)
 }
 
 // className resolves a class name against the namespace.

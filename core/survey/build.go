@@ -70,7 +70,7 @@ func openBuild(t *tree.Tree, dir string, r *Report) *Build {
 	at := path.Join(dir, "gradle/libs.versions.toml")
 	if src, err := t.Read(at); err == nil {
 		if b.catalog, err = toml.Parse(src); err != nil {
-			r.ask("version catalog", err.Error(), at, 0)
+			r.broken("version catalog", err.Error(), at, 0)
 		} else {
 			b.catalogAt = at
 		}

@@ -118,6 +118,9 @@ type OpenQuestion struct {
 	Why  string `json:"why"`
 	File string `json:"file,omitempty"`
 	Line int    `json:"line,omitempty"`
+
+	// Broken says that the file itself cannot be read, so that what it holds is missing from the survey.
+	Broken bool `json:"broken,omitempty"`
 }
 
 // Module is one Gradle module that builds an app.

@@ -16,7 +16,7 @@ import (
 func readProject(t *tree.Tree, name string, r *Report) *Project {
 	src, err := t.Read(name)
 	if err != nil {
-		r.ask("project "+name, err.Error(), name, 0)
+		r.broken("project "+name, err.Error(), name, 0)
 		return nil
 	}
 	px, err := pbxproj.Parse(src)
@@ -25,7 +25,7 @@ func readProject(t *tree.Tree, name string, r *Report) *Project {
 		if pe, ok := err.(*pbxproj.Error); ok {
 			line = pe.Line
 		}
-		r.ask("project "+name, err.Error(), name, line)
+		r.broken("project "+name, err.Error(), name, line)
 		return nil
 	}
 	p := &Project{Path: path.Dir(name), Dir: path.Dir(path.Dir(name)), Version: px.Version}

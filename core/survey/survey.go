@@ -45,6 +45,16 @@ func (r *Report) ask(what, why, file string, line int) {
 	r.Unresolved = append(r.Unresolved, OpenQuestion{What: what, Why: why, File: file, Line: line})
 }
 
+// broken records a file that cannot be read.
+func (r *Report) broken(what, why, file string, line int) {
+	for _, q := range r.Unresolved {
+		if q.What == what {
+			return
+		}
+	}
+	r.Unresolved = append(r.Unresolved, OpenQuestion{What: what, Why: why, File: file, Line: line, Broken: true})
+}
+
 // collect lists every fact that stayed unresolved.
 func (r *Report) collect() {
 	add := func(what string, f Fact) {
