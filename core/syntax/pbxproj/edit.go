@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"ligare/core/syntax/lex"
@@ -245,6 +246,9 @@ func (e *Editor) AddPackage(target, url, version, product string) error {
 	for _, p := range e.Packages(t) {
 		if SamePackage(p.URL, url) {
 			pkg = p.ID
+			if slices.Contains(p.Products, product) {
+				return nil
+			}
 		}
 	}
 	label := fmt.Sprintf("XCRemoteSwiftPackageReference %q", name)
