@@ -30,7 +30,8 @@ func readModules(t *tree.Tree, files []string, r *Report) []*Module {
 			continue
 		}
 		if err := f.Err(); err != nil {
-			r.broken("build file "+name, err.Error(), name, 0)
+			line, _ := f.Position(f.Problems[0].Offset)
+			r.broken("build file "+name, err.Error(), name, line)
 		}
 		m := &Module{Dir: path.Dir(name), BuildFile: name, Root: root, build: b}
 		s := scope{b: b, file: name, f: f}
@@ -324,7 +325,11 @@ func (m *Module) manifests(t *tree.Tree, v *AndroidVariant, r *Report) []manifes
 		}
 		d := xml.Parse(src)
 		if err := d.Err(); err != nil {
-			r.broken("manifest "+name, err.Error(), name, 0)
+			line := 0
+			if place, ok := err.(*xml.Error); ok {
+				line = place.Line
+			}
+			r.broken("manifest "+name, err.Error(), name, line)
 		}
 		if d.Top != nil {
 			out = append(out, manifest{name, d})

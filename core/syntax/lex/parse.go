@@ -20,6 +20,9 @@ const MaxDepth = 400
 // Parse reads src by the language's table. It never fails: what no rule accepts becomes Stray leaves and a Problem.
 func Parse(l *Language, src []byte) *Tree {
 	s := &scanner{l: l, src: src}
+	for _, close := range l.Pairs {
+		s.closer[close] = true
+	}
 	root := &Node{Kind: Root}
 	if bytes.HasPrefix(src, []byte("\xEF\xBB\xBF")) {
 		root.Kids = append(root.Kids, &Node{Kind: Space, Start: 0, End: 3})
@@ -48,6 +51,7 @@ type scanner struct {
 	last     *Node    // last node that is not trivia: decides whether a slash divides
 	heredocs []string // bodies that begin at the next line end
 	problems []Problem
+	closer   [256]bool // closing brackets
 }
 
 func (s *scanner) problem(at int, format string, args ...any) {
@@ -83,14 +87,7 @@ func (s *scanner) nodes(closer string) []*Node {
 	return out
 }
 
-func (s *scanner) closes(c byte) bool {
-	for _, close := range s.l.Pairs {
-		if c == close {
-			return true
-		}
-	}
-	return false
-}
+func (s *scanner) closes(c byte) bool { return s.closer[c] }
 
 func (s *scanner) next() []*Node {
 	c := s.src[s.at]

@@ -88,7 +88,12 @@ func (e *Editor) objectIndent() string {
 // newSection puts an empty section before the first section of a later class, in a file that has sections at all.
 func (e *Editor) newSection(isa string) error {
 	var next, last string
+	seen := map[string]bool{}
 	for _, o := range e.Order {
+		if seen[o.ISA] {
+			continue
+		}
+		seen[o.ISA] = true
 		if _, _, ok := e.section(o.ISA); !ok {
 			continue
 		}

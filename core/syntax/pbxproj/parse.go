@@ -65,6 +65,7 @@ type Project struct {
 	Objects map[string]*Object
 	Order   []*Object // as they stand in the file
 	Root    *Object   // the PBXProject
+	up      map[string]*Object
 }
 
 // Error is a file that cannot be read as a project, with its place.

@@ -80,9 +80,13 @@ func (p *Project) InPhase(phase *Object, ref string) bool {
 	return false
 }
 
-// parents maps each object that is a child of a group to that group.
+// parents maps each object that is a child of a group to that group; it is worked out once.
 func (p *Project) parents() map[string]*Object {
+	if p.up != nil {
+		return p.up
+	}
 	out := map[string]*Object{}
+	p.up = out
 	for _, o := range p.Order {
 		for _, c := range o.Dict.Texts("children") {
 			if out[c] == nil {
@@ -133,19 +137,26 @@ type Reference struct {
 
 // References gives the file references that lie in the source, in path order.
 func (p *Project) References() []Reference {
+	built := map[string][]string{} // reference -> targets whose resources hold it
+	for _, t := range p.Targets() {
+		if phase := p.Phase(t, "PBXResourcesBuildPhase"); phase != nil {
+			for _, id := range phase.Dict.Texts("files") {
+				if b := p.Objects[id]; b != nil {
+					ref := b.Dict.Text("fileRef")
+					if n := len(built[ref]); n == 0 || built[ref][n-1] != t.Name {
+						built[ref] = append(built[ref], t.Name)
+					}
+				}
+			}
+		}
+	}
 	var out []Reference
 	for _, o := range p.ByISA("PBXFileReference") {
 		where, ok := p.Path(o.ID)
 		if !ok {
 			continue
 		}
-		r := Reference{Object: o, Path: where}
-		for _, t := range p.Targets() {
-			if p.InPhase(p.Phase(t, "PBXResourcesBuildPhase"), o.ID) {
-				r.Targets = append(r.Targets, t.Name)
-			}
-		}
-		out = append(out, r)
+		out = append(out, Reference{Object: o, Path: where, Targets: built[o.ID]})
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Path < out[j].Path })
 	return out
