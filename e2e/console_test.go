@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"html"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,6 +11,8 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"ligare/client"
 )
 
 // browser starts headless Chromium with a profile of its own.
@@ -19,15 +22,29 @@ func browser(t *testing.T) context.Context {
 	if err != nil {
 		t.Fatal("Chromium is needed: apt-get install chromium")
 	}
+	profile, err := os.MkdirTemp("", "ligare-browser-")
+	if err != nil {
+		t.Fatal(err)
+	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800))
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800))
 	a, stopAllocator := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, stop := chromedp.NewContext(a)
 	ctx, late := context.WithTimeout(ctx, 90*time.Second)
 	t.Cleanup(func() {
+		if err := chromedp.Cancel(ctx); err != nil { // closes the browser and waits for it
+			t.Log(err)
+		}
 		late()
 		stop()
 		stopAllocator()
+		for range 20 { // its helpers may still write for a moment
+			if os.RemoveAll(profile) == nil {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		t.Error("the browser's profile could not be removed")
 	})
 	if err := chromedp.Run(ctx); err != nil { // the browser lives as long as the context it was first run with
 		t.Fatal(err)
@@ -96,18 +113,59 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 	do(t, ctx, "and it holds", chromedp.Navigate(end.Address+"/"), chromedp.WaitVisible("#token", chromedp.ByQuery))
 }
 
-// TestPictures takes the pictures of docs/screenshots from the demo's data: LIGARE_SHOTS=docs/screenshots LIGARE_DEMO=URL go test ./e2e -run Pictures
+// terminal draws a command and its output the way a terminal shows them.
+func terminal(t *testing.T, ctx context.Context, dir, home, name string, lines int, args ...string) {
+	t.Helper()
+	r := runWith(t, dir, []string{"LIGARE_HOME=" + home, "COLUMNS=150"}, args...)
+	text := strings.Split("$ ligare "+strings.Join(args, " ")+"\n"+r.err+r.out, "\n")
+	if len(text) > lines {
+		text = append(text[:lines], "…")
+	}
+	page := filepath.Join(t.TempDir(), name+".html")
+	body := `<!doctype html><meta charset="utf-8"><style>body{margin:0;background:#1d1b16;color:#e8e2d5;font:13px/1.45 "DejaVu Sans Mono",monospace;padding:18px}pre{margin:0;white-space:pre}</style><pre>` + html.EscapeString(strings.Join(text, "\n")) + `</pre>`
+	if err := os.WriteFile(page, []byte(body), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	do(t, ctx, name, chromedp.EmulateViewport(1280, 800), chromedp.Navigate("file://"+page), chromedp.WaitVisible("pre", chromedp.ByQuery))
+	shot(t, ctx, name)
+}
+
+// TestPictures takes the pictures of docs/screenshots from the demo's data. Keep a demo running with
+// `./run-demo --leave-mistake --folder FOLDER`, then:
+//
+//	LIGARE_DEMO=FOLDER LIGARE_SHOTS=$PWD/docs/screenshots go test ./e2e -run Pictures
 func TestPictures(t *testing.T) {
-	demo := os.Getenv("LIGARE_DEMO")
-	if demo == "" || os.Getenv("LIGARE_SHOTS") == "" {
-		t.Skip("LIGARE_DEMO (the console's address as the demo prints it) and LIGARE_SHOTS (a folder) are not set")
+	folder := os.Getenv("LIGARE_DEMO")
+	if folder == "" || os.Getenv("LIGARE_SHOTS") == "" {
+		t.Skip("LIGARE_DEMO (the folder of a running demo) and LIGARE_SHOTS (where pictures go) are not set")
+	}
+	home, tree := filepath.Join(folder, "home"), filepath.Join(folder, "hivelog")
+	e, err := client.LoadEndpoint(home)
+	if err != nil {
+		t.Fatal(err)
 	}
 	ctx := browser(t)
-	base, _, _ := strings.Cut(demo, "/sign-in")
-	do(t, ctx, "the sign-in", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(base+"/sign-in"), chromedp.WaitVisible("#token", chromedp.ByQuery))
+	do(t, ctx, "the sign-in", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(e.Address+"/sign-in"), chromedp.WaitVisible("#token", chromedp.ByQuery))
 	shot(t, ctx, "console-sign-in")
-	do(t, ctx, "the overview", chromedp.Navigate("about:blank"), chromedp.Navigate(demo), says("Hivelog"))
+	do(t, ctx, "the overview", chromedp.Navigate("about:blank"), chromedp.Navigate(e.Address+"/sign-in#"+e.Token), says("Hivelog"))
 	shot(t, ctx, "console-overview")
 	do(t, ctx, "the app", chromedp.EmulateViewport(1280, 1120), chromedp.Click(`a[href="/apps/hivelog"]`, chromedp.ByQuery), says("Bundle ID"))
 	shot(t, ctx, "console-app")
+	terminal(t, ctx, tree, home, "survey", 40, "survey")
+	terminal(t, ctx, tree, home, "digest", 40, "digest", "--variant", "debug")
+	terminal(t, ctx, tree, home, "registrations", 40, "registrations")
+	terminal(t, ctx, tree, home, "check", 40, "check")
+	terminal(t, ctx, tree, home, "lineup", 40, "lineup")
+	change(t, filepath.Join(tree, "ios/Hivelog.xcodeproj/project.pbxproj"), "example.larkfield.Hivelog", "example.larkfield.hivelog", -1)
+	terminal(t, ctx, tree, home, "probe", 40, "probe", "thornmill", "--environment", "production")
+	terminal(t, ctx, tree, home, "unplace", 40, "unplace", "thornmill", "--dry-run")
+	must2(t, tree, home, "unplace", "thornmill", "--yes")
+	terminal(t, ctx, tree, home, "place", 40, "place", "thornmill", "--dry-run")
+}
+
+func must2(t *testing.T, dir, home string, args ...string) {
+	t.Helper()
+	if r := runWith(t, dir, []string{"LIGARE_HOME=" + home}, args...); r.status != 0 {
+		t.Fatalf("%s%s", r.out, r.err)
+	}
 }

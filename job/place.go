@@ -229,7 +229,13 @@ func (w *Work) Unplace(service, environment string, force bool) (*TakenOut, erro
 		}
 		return nil, stop(hint, "nothing is recorded as placed for %s%s", service, inEnvironment(environment))
 	}
-	out.Changes = w.Changes(nil)
+	why := map[string][]string{}
+	for _, n := range w.Tree.Changed() {
+		if ours(n) {
+			why[n] = []string{"the record of what was placed goes with it"}
+		}
+	}
+	out.Changes = w.Changes(why)
 	return out, nil
 }
 

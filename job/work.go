@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sort"
+	"strings"
 
 	"ligare/client"
 	"ligare/core/binding"
@@ -155,13 +157,20 @@ type Change struct {
 	New     []byte   `json:"-"`
 	Created bool     `json:"created,omitempty"`
 	Removed bool     `json:"removed,omitempty"`
+	Ours    bool     `json:"ours,omitempty"` // a record of Ligare's own, not a file of the app
 }
 
-// Changes lists what the tree's edits would write.
+func ours(name string) bool {
+	return name == binding.File || strings.HasPrefix(name, wiring.Folder+"/")
+}
+
+// Changes lists what the tree's edits would write: the app's files first, our own records last.
 func (w *Work) Changes(why map[string][]string) []Change {
 	out := []Change{}
-	for _, name := range w.Tree.Changed() {
-		c := Change{File: name, Why: why[name]}
+	names := w.Tree.Changed()
+	sort.SliceStable(names, func(i, j int) bool { return !ours(names[i]) && ours(names[j]) })
+	for _, name := range names {
+		c := Change{File: name, Why: why[name], Ours: ours(name)}
 		was, err := w.Tree.Original(name)
 		if c.Was = was; err != nil {
 			c.Created = true

@@ -74,7 +74,7 @@ func blindHint(r *check.Result) string {
 func showCheck(c *cli.Command, w *job.Work, r *check.Result) error {
 	switch f := c.String("format"); f {
 	case "text":
-		report.Text(os.Stdout, r, paint, func(file string, line int) string {
+		report.Text(os.Stdout, r, width(), paint, func(file string, line int) string {
 			src, err := w.Tree.Read(file)
 			if err != nil {
 				return ""

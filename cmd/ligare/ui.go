@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -47,6 +48,19 @@ func paint(s check.Severity, text string) string {
 	}
 	code := map[check.Severity]string{check.Error: "31", check.Warning: "33", check.Note: "36"}[s]
 	return "\x1b[1;" + code + "m" + text + "\x1b[0m"
+}
+
+// width gives how wide text may be: COLUMNS, else the terminal's width; 0 for no limit.
+func width() int {
+	if n, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && n > 20 {
+		return n
+	}
+	if terminal(os.Stdout) {
+		if n, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil {
+			return n
+		}
+	}
+	return 0
 }
 
 // line reads one answer.
@@ -129,6 +143,10 @@ func writeFlags() []cli.Flag {
 // showChanges prints a unified diff of every change with its reasons.
 func showChanges(w io.Writer, list []job.Change) {
 	for _, c := range list {
+		if c.Ours { // not worth reading line by line
+			fmt.Fprintf(w, "# %s: %s\n", c.File, strings.Join(c.Why, "; "))
+			continue
+		}
 		for _, why := range c.Why {
 			fmt.Fprintln(w, "#", why)
 		}

@@ -25,17 +25,38 @@ type Paint func(severity check.Severity, text string) string
 // Plain paints nothing.
 func Plain(_ check.Severity, text string) string { return text }
 
-// Text writes findings as a colleague would say them. excerpt, when given, yields the source line of a place.
-func Text(w io.Writer, r *check.Result, paint Paint, excerpt func(file string, line int) string) {
+// wrap breaks a text at blanks so that no line is longer than width; later lines are indented. A width of 0 breaks nothing.
+func wrap(text string, width, indent int) string {
+	var b strings.Builder
+	at := indent
+	for i, word := range strings.Split(text, " ") {
+		n := len([]rune(word))
+		switch {
+		case i > 0 && width > 0 && at+1+n > width:
+			b.WriteString("\n" + strings.Repeat(" ", indent))
+			at = indent
+		case i > 0:
+			b.WriteByte(' ')
+			at++
+		}
+		b.WriteString(word)
+		at += n
+	}
+	return b.String()
+}
+
+// Text writes findings as a colleague would say them, in lines of at most width characters (0 for any length). excerpt,
+// when given, yields the source line of a place.
+func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(file string, line int) string) {
 	for _, f := range r.Findings {
 		fmt.Fprintf(w, "%s  %s  [%s]\n", paint(f.Severity, string(f.Severity)), f.Place(), f.Rule)
-		fmt.Fprintf(w, "    %s\n", f.Message)
+		fmt.Fprintf(w, "    %s\n", wrap(f.Message, width, 4))
 		if excerpt != nil && f.Line > 0 {
 			if line := excerpt(f.File, f.Line); strings.TrimSpace(line) != "" {
 				text := strings.TrimLeft(line, " \t")
 				cut := len([]rune(line)) - len([]rune(text))
-				fmt.Fprintf(w, "      %4d | %s\n", f.Line, clip(text, 100))
-				if at := f.Column - 1 - cut; at >= 0 && at < 100 {
+				fmt.Fprintf(w, "      %4d | %s\n", f.Line, clip(text, excerptWidth(width)))
+				if at := f.Column - 1 - cut; at >= 0 && at < excerptWidth(width) {
 					fmt.Fprintf(w, "           | %s^\n", strings.Repeat(" ", at))
 				}
 			}
@@ -52,12 +73,12 @@ func Text(w io.Writer, r *check.Result, paint Paint, excerpt func(file string, l
 		if f.Variant != "" {
 			fmt.Fprintf(w, "    builds     %s\n", f.Variant)
 		}
-		fmt.Fprintf(w, "    why        %s\n", f.Why)
+		fmt.Fprintf(w, "    why        %s\n", wrap(f.Why, width, 15))
 		fix := f.Fix
 		if f.Fixable {
 			fix += " (Ligare can)"
 		}
-		fmt.Fprintf(w, "    mend       %s\n\n", fix)
+		fmt.Fprintf(w, "    mend       %s\n\n", wrap(fix, width, 15))
 	}
 	for _, n := range r.NotLooked {
 		if n.Required {
@@ -65,6 +86,13 @@ func Text(w io.Writer, r *check.Result, paint Paint, excerpt func(file string, l
 		}
 	}
 	fmt.Fprintln(w, Summary(r))
+}
+
+func excerptWidth(width int) int {
+	if width == 0 || width > 113 {
+		return 100
+	}
+	return max(width-13, 20)
 }
 
 func clip(s string, n int) string {

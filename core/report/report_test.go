@@ -21,7 +21,7 @@ var result = &check.Result{
 
 func TestText(t *testing.T) {
 	var b bytes.Buffer
-	Text(&b, result, Plain, func(_ string, line int) string { return map[int]string{3: "\t  <s> 1</s>"}[line] })
+	Text(&b, result, 0, Plain, func(_ string, line int) string { return map[int]string{3: "\t  <s> 1</s>"}[line] })
 	want := `error  app/a b.xml:3:7  [resource-padded]
     White space <stands> around it
          3 | <s> 1</s>
@@ -42,6 +42,22 @@ could not look  start-missing: no class was found
 `
 	if b.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", b.String(), want)
+	}
+}
+
+func TestWrap(t *testing.T) {
+	if got := wrap("one two three four", 12, 4); got != "one two\n    three\n    four" {
+		t.Errorf("%q", got)
+	}
+	if got := wrap("one two", 0, 4); got != "one two" {
+		t.Errorf("%q", got)
+	}
+	var b bytes.Buffer
+	Text(&b, &check.Result{Findings: []check.Finding{{Rule: "x", Severity: check.Note, Message: strings.Repeat("word ", 40), Why: strings.Repeat("why ", 40), Fix: "f"}}}, 60, Plain, nil)
+	for _, l := range strings.Split(b.String(), "\n") {
+		if len(l) > 60 {
+			t.Errorf("%d characters: %s", len(l), l)
+		}
 	}
 }
 

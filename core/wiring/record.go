@@ -37,11 +37,19 @@ type Entry struct {
 	Do        string `yaml:"do"` // insert, replace, create
 	File      string `yaml:"file"`
 	At        string `yaml:"at,omitempty"`
-	Before    string `yaml:"before,omitempty"`
-	After     string `yaml:"after,omitempty"`
-	Old       string `yaml:"old,omitempty"`
+	Before    quoted `yaml:"before,omitempty"`
+	After     quoted `yaml:"after,omitempty"`
+	Old       quoted `yaml:"old,omitempty"`
 	Folder    string `yaml:"folder,omitempty"`
 	SHA256    string `yaml:"sha256"`
+}
+
+// quoted is a text written in double quotes on one line, so that blanks and line ends in it can be seen and survive merges.
+type quoted string
+
+// MarshalYAML writes the text.
+func (q quoted) MarshalYAML() (any, error) {
+	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Style: yaml.DoubleQuotedStyle, Value: string(q)}, nil
 }
 
 // RecordPath gives where a registration's record stands.
@@ -167,7 +175,7 @@ func (r *Record) has(subject string) bool {
 // add records an edit. One that replaces what this record placed itself keeps the way back to before.
 func (r *Record) add(op Op) {
 	e := Entry{Placement: op.Want.Placement, Subject: op.Want.Subject(), Do: op.Do, File: op.File, At: op.Address,
-		Before: op.Before, After: op.After, Old: op.Old, Folder: op.Folder, SHA256: Digest(op.Text)}
+		Before: quoted(op.Before), After: quoted(op.After), Old: quoted(op.Old), Folder: op.Folder, SHA256: Digest(op.Text)}
 	if op.Do == "replace" {
 		for i := range r.Entries {
 			had := &r.Entries[i]
@@ -274,11 +282,11 @@ func takeOut(t *tree.Tree, e Entry, others []*Record, force bool) *Left {
 		t.Remove(e.File)
 		return nil
 	case "replace":
-		t.Put(e.File, splice(src, start, end, e.Old))
+		t.Put(e.File, splice(src, start, end, string(e.Old)))
 		return nil
 	}
 	before, after := len(e.Before), len(e.After)
-	if start >= before && end+after <= len(src) && string(src[start-before:start]) == e.Before && string(src[end:end+after]) == e.After {
+	if start >= before && end+after <= len(src) && string(src[start-before:start]) == string(e.Before) && string(src[end:end+after]) == string(e.After) {
 		start, end = start-before, end+after
 	} else if lex.AloneOnLine(src, start, end) { // its surroundings changed: take out its lines
 		start, end = lex.LineStart(src, start), lex.NextLine(src, end)

@@ -1,0 +1,27 @@
+package check
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+)
+
+// TestTheReferenceListsTheRules holds docs/reference/rules.md against the rules; LIGARE_UPDATE=1 writes it.
+func TestTheReferenceListsTheRules(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# Rules\n\nWritten from the rules themselves: `LIGARE_UPDATE=1 go test ./core/check -run Reference`.\n")
+	for _, r := range Rules() {
+		fmt.Fprintf(&b, "\n## %s\n%s (%s)\n\n- compares %s\n- why: %s\n- mend: %s\n", r.ID, r.Title, r.Severity, r.Compares, r.Why, r.Fix)
+	}
+	const file = "../../docs/reference/rules.md"
+	if os.Getenv("LIGARE_UPDATE") != "" {
+		if err := os.WriteFile(file, []byte(b.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := os.ReadFile(file)
+	if err != nil || string(got) != b.String() {
+		t.Errorf("%s is not what the rules say (%v); run with LIGARE_UPDATE=1", file, err)
+	}
+}
