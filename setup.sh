@@ -33,11 +33,12 @@ need_toolchains() {
   fi
 }
 
-# The console's packages are installed when the lock file changed, and only then.
+# The console's packages are installed when the lock file changed, and only then. Not with `npm ci`: it refuses a lock file
+# without the builds of a package for other systems, and not every registry carries those.
 console_packages() {
   stamp=console/node_modules/.installed
   if ! cmp -s console/package-lock.json "$stamp"; then
-    (cd console && npm ci --no-audit --no-fund --loglevel=error)
+    (cd console && npm install --no-save --no-audit --no-fund --loglevel=error >/dev/null)
     cp console/package-lock.json "$stamp"
   fi
 }
