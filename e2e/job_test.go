@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/xml"
 	"os"
 	"os/exec"
@@ -14,6 +15,7 @@ import (
 	"ligare/client/shape"
 	"ligare/core/check"
 	"ligare/core/survey"
+	"ligare/service/cluster"
 )
 
 func TestTheJobStepByStep(t *testing.T) {
@@ -294,5 +296,80 @@ func TestNoPermission(t *testing.T) {
 	}
 	if now := git(t, dir, "status", "--porcelain"); now != was {
 		t.Errorf("something was written: %s", now)
+	}
+}
+
+func TestATeamsServer(t *testing.T) {
+	dir, err := os.MkdirTemp("", "ligare-e2e-team-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	c, err := cluster.Start(context.Background(), filepath.Join(dir, "postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Stop()
+	env := append(os.Environ(), "LIGARE_DATABASE="+c.URL, "LIGARE_KEYRING="+filepath.Join(dir, "keyring.json"))
+	ligared := func(args ...string) string {
+		t.Helper()
+		cmd := exec.Command(filepath.Join(bin, "ligared"), args...)
+		cmd.Env = env
+		out, err := cmd.Output()
+		if err != nil {
+			t.Fatalf("ligared %v: %v\n%s", args, err, out)
+		}
+		return strings.TrimSpace(string(out))
+	}
+	ligared("migrate")
+	owner := ligared("token", "--team", "Larkfield", "--person", "Wren", "--role", "owner")
+	reader := ligared("token", "--team", "Larkfield", "--person", "Rook", "--role", "reader", "--lasting", "1h")
+	late := ligared("token", "--team", "Larkfield", "--person", "Jay", "--lasting", "1ns")
+	ligared("rotate-keys")
+	cmd := exec.Command(filepath.Join(bin, "ligared"), "serve", "--listen", "127.0.0.1:0")
+	cmd.Env = env
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	buf := make([]byte, 256)
+	n, err := out.Read(buf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := strings.TrimSpace(strings.TrimPrefix(string(buf[:n]), "Serving on "))
+	tree := hivelog(t, "team")
+	as := func(token string, args ...string) result {
+		return runWith(t, tree, []string{"LIGARE_HOME=" + t.TempDir(), "LIGARE_SERVER=" + address, "LIGARE_TOKEN=" + token}, args...)
+	}
+	if r := as(owner, "app", "attach", "team", "--remember-server"); r.status != 0 {
+		t.Errorf("%s%s", r.out, r.err)
+	}
+	if b, err := os.ReadFile(filepath.Join(tree, "ligare.yaml")); err != nil || !strings.Contains(string(b), "server: "+address) {
+		t.Errorf("the server is not remembered: %s %v", b, err)
+	}
+	if r := as(reader, "app", "list"); r.status != 0 || !strings.Contains(r.out, "team") {
+		t.Errorf("a reader reads: %s%s", r.out, r.err)
+	}
+	if r := as(reader, "service", "connect", "thornmill", "--address", "http://127.0.0.1:9"); r.status != 2 || !strings.Contains(r.err, "role") {
+		t.Errorf("a reader connects: %s%s", r.out, r.err)
+	}
+	if r := as(late, "app", "list"); r.status != 2 || !strings.Contains(r.err, "expired") || !strings.Contains(r.err, "next:") {
+		t.Errorf("an expired token: %s%s", r.out, r.err)
+	}
+	if r := as(owner, "register", "thornmill", "-e", "production", "--answer", "region=north"); r.status != 2 || !strings.Contains(r.err, "service connect") {
+		t.Errorf("without an account: %s%s", r.out, r.err)
+	}
+	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("stopping: %v", err)
 	}
 }

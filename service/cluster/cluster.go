@@ -270,9 +270,6 @@ func tail(file string) string {
 	return strings.Join(lines[max(0, len(lines)-5):], "\n")
 }
 
-// Signal sends the server a signal (tests use it to stop and continue it).
-func (c *Cluster) Signal(s os.Signal) error { return c.cmd.Process.Signal(s) }
-
 // Stop ends the server, closing connections, and waits for it.
 func (c *Cluster) Stop() {
 	if c == nil || c.cmd.Process == nil {
