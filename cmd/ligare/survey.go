@@ -26,47 +26,42 @@ func surveyCommand() *cli.Command {
 	})
 }
 
-func showSurvey(w io.Writer, r *survey.Report) {
-	show := func(rows [][]string, name string, f survey.Fact) [][]string {
-		if f.Say() == "not set" {
-			return rows
+// named is a fact as it is shown.
+type named struct {
+	name string
+	fact survey.Fact
+}
+
+func showFacts(w io.Writer, facts ...named) {
+	var rows [][]string
+	for _, f := range facts {
+		if f.fact.Say() == "not set" {
+			continue
 		}
-		rows = append(rows, []string{"  " + name, f.Say(), f.Place()})
-		for _, via := range f.Via {
+		rows = append(rows, []string{"  " + f.name, f.fact.Say(), f.fact.Place()})
+		for _, via := range f.fact.Via {
 			rows = append(rows, []string{"", "  ← " + via})
 		}
-		return rows
 	}
+	table(w, rows)
+	fmt.Fprintln(w)
+}
+
+func showSurvey(w io.Writer, r *survey.Report) {
 	for _, m := range r.Android.Modules {
 		for _, v := range m.Variants {
 			fmt.Fprintf(w, "Android  %s  variant %s\n", m.Dir, v.Name)
-			var rows [][]string
-			rows = show(rows, "application ID", v.ApplicationID)
-			rows = show(rows, "namespace", v.Namespace)
-			rows = show(rows, "minimum SDK", v.MinSDK)
-			rows = show(rows, "target SDK", v.TargetSDK)
-			rows = show(rows, "launcher activity", v.LauncherActivity)
-			rows = show(rows, "application class", v.ApplicationClass)
-			rows = show(rows, "display name", v.DisplayName)
-			rows = show(rows, "keystore", v.KeyStore)
-			rows = show(rows, "key alias", v.KeyAlias)
-			table(w, rows)
-			fmt.Fprintln(w)
+			showFacts(w, named{"application ID", v.ApplicationID}, named{"namespace", v.Namespace}, named{"minimum SDK", v.MinSDK}, named{"target SDK", v.TargetSDK},
+				named{"launcher activity", v.LauncherActivity}, named{"application class", v.ApplicationClass}, named{"display name", v.DisplayName},
+				named{"keystore", v.KeyStore}, named{"key alias", v.KeyAlias})
 		}
 	}
 	for _, p := range r.IOS.Projects {
 		for _, t := range p.Targets {
-			for _, conf := range t.Configurations {
-				fmt.Fprintf(w, "iOS  %s  target %s, configuration %s\n", p.Path, t.Name, conf.Name)
-				var rows [][]string
-				rows = show(rows, "bundle ID", conf.BundleID)
-				rows = show(rows, "deployment target", conf.DeploymentTarget)
-				rows = show(rows, "Info.plist", conf.InfoPlist)
-				rows = show(rows, "display name", conf.DisplayName)
-				rows = show(rows, "entitlements", conf.Entitlements)
-				rows = show(rows, "signing team", conf.SigningTeam)
-				table(w, rows)
-				fmt.Fprintln(w)
+			for _, c := range t.Configurations {
+				fmt.Fprintf(w, "iOS  %s  target %s, configuration %s\n", p.Path, t.Name, c.Name)
+				showFacts(w, named{"bundle ID", c.BundleID}, named{"deployment target", c.DeploymentTarget}, named{"Info.plist", c.InfoPlist},
+					named{"display name", c.DisplayName}, named{"entitlements", c.Entitlements}, named{"signing team", c.SigningTeam})
 			}
 		}
 	}
