@@ -16,8 +16,9 @@ import (
 type PlaceOptions struct {
 	Service     string
 	Environment string
-	Replace     bool
+	Replace     bool // conflicting values are exchanged
 	Agree       bool // a changed sheet is agreed to
+	oldFiles    bool // config files that were issued anew are exchanged
 }
 
 // Planned is a plan with the files it would write.
@@ -58,7 +59,14 @@ func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Pl
 	if err != nil {
 		return nil, err
 	}
-	plan, err := wiring.Make(in, answers, o.Replace)
+	replace := wiring.Never
+	switch {
+	case o.Replace:
+		replace = wiring.Always
+	case o.oldFiles:
+		replace = wiring.OldFiles
+	}
+	plan, err := wiring.Make(in, answers, replace)
 	if err != nil {
 		return nil, &Problem{What: "the placement cannot be worked out", Hint: "`ligare check` names what is in the way; nothing was written.", Err: err}
 	}
@@ -161,7 +169,7 @@ func (w *Work) Refresh(ctx context.Context, c *client.Client, o PlaceOptions) (*
 			}
 		}
 	}
-	o.Replace = true
+	o.oldFiles = true
 	return w.Place(ctx, c, o)
 }
 

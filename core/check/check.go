@@ -232,16 +232,18 @@ func (r *runner) add(f Finding, vars map[string]string, identity ...string) {
 	r.out.Findings = append(r.out.Findings, f)
 }
 
+// blindRule is the rule that could not look when a placement of a kind could not be judged.
+var blindRule = map[string]string{"config-file": "config-file-missing", "string-resource": "resource-missing", "repository": "repository-missing",
+	"dependency": "library-missing", "pod": "library-missing", "swift-package": "library-missing", "init-call": "start-missing", "ignore-line": "ignore-line-missing"}
+
 func (r *runner) answer(a wiring.Answer) {
 	if a.Good() {
 		return
 	}
 	rule := ruleFor(a.Code)
 	if a.State == wiring.Unknown || rule == nil {
-		id := "start-missing"
-		if rule != nil {
-			id = rule.ID
-		} else if a.Code != "start-unknown" {
+		id := blindRule[a.Place]
+		if id == "" {
 			id = "source-unreadable"
 		}
 		r.blind(id, fmt.Sprintf("%s (%s, %s): %s", a.Placement, a.Registration, a.Site(), a.Detail), true)

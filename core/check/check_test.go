@@ -68,7 +68,7 @@ func placed(t *testing.T, in wiring.Input) wiring.Input {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := wiring.Make(in, answers, false); err != nil {
+	if _, err := wiring.Make(in, answers, wiring.Never); err != nil {
 		t.Fatal(err)
 	}
 	return in

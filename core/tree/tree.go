@@ -143,23 +143,26 @@ func (t *Tree) Dir(dir string) []string {
 	return out
 }
 
-// Foreign folders hold what tools brought or built: they are not the app's source.
-var foreign = map[string]bool{"node_modules": true, "Pods": true, "build": true, "DerivedData": true, "Carthage": true,
-	"bower_components": true, "vendor": true, "dist": true, "target": true, "obj": true}
+// foreign folders hold what tools brought or built: they are not the app's source. The second kind has names that
+// source packages also bear, and counts only outside a src folder.
+var (
+	foreign = map[string]bool{"node_modules": true, "Pods": true, "DerivedData": true, "Carthage": true, "bower_components": true}
+	output  = map[string]bool{"build": true, "vendor": true, "dist": true, "target": true, "obj": true}
+)
 
 // Walk visits the files of the app's own source: not hidden folders, not folders of dependencies or builds.
 func (t *Tree) Walk(visit func(name string)) {
-	var walk func(dir string, depth int)
-	walk = func(dir string, depth int) {
+	var walk func(dir string, depth int, src bool)
+	walk = func(dir string, depth int, src bool) {
 		for _, n := range t.Dir(dir) {
 			sub, folder := strings.CutSuffix(n, "/")
 			full := path.Join(dir, sub)
 			if !folder {
 				visit(full)
-			} else if depth < 24 && !foreign[sub] && (!strings.HasPrefix(sub, ".") || sub == ".") {
-				walk(full, depth+1)
+			} else if depth < 40 && !foreign[sub] && (src || !output[sub]) && !strings.HasPrefix(sub, ".") {
+				walk(full, depth+1, src || sub == "src")
 			}
 		}
 	}
-	walk(".", 0)
+	walk(".", 0, false)
 }

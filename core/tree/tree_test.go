@@ -50,10 +50,10 @@ func TestNothingOutsideIsRead(t *testing.T) {
 }
 
 func TestWalkLeavesForeignFoldersOut(t *testing.T) {
-	tr := New(fstest.MapFS{"a/x": {}, "node_modules/y": {}, "ios/Pods/z": {}, ".git/config": {}, "app/build/w": {}, ".hidden/v": {}, "src/main/u": {}})
+	tr := New(fstest.MapFS{"a/x": {}, "node_modules/y": {}, "ios/Pods/z": {}, ".git/config": {}, "app/build/w": {}, ".hidden/v": {}, "src/main/u": {}, "app/src/java/build/t": {}, "target/s": {}})
 	var got []string
 	tr.Walk(func(n string) { got = append(got, n) })
-	if s := strings.Join(got, " "); s != "a/x src/main/u" {
+	if s := strings.Join(got, " "); s != "a/x app/src/java/build/t src/main/u" {
 		t.Errorf("walked %s", s)
 	}
 }

@@ -225,14 +225,20 @@ func (e buildEnsure) makeDependency(in Input, w *Want, a Answer, p *Plan) error 
 	b := f.Block("dependencies")
 	config := w.settings["configuration"]
 	text := config + "(" + f.Quote(notation) + ")"
-	if !f.Kotlin {
-		for _, s := range b.Stmts {
-			if len(s.Head) == 1 && s.Head[0] == config && s.Start+len(config) < len(f.Src) && f.Src[s.Start+len(config)] == ' ' {
-				text = config + " " + f.Quote(notation)
-			}
-		}
+	if !f.Kotlin && !parenthesised(f) {
+		text = config + " " + f.Quote(notation)
 	}
 	return p.insert(w, name, "dependencies/"+gradle.Step(config, notation), f.Into(b, text))
+}
+
+// parenthesised reports whether a Groovy file writes its dependencies as calls with parentheses.
+func parenthesised(f *gradle.File) bool {
+	for _, d := range f.Dependencies("dependencies") {
+		if end := d.Start + len(d.Config); end < len(f.Src) {
+			return f.Src[end] == '('
+		}
+	}
+	return false
 }
 
 // replaceMoved exchanges a span whose address changes with its text.

@@ -1,6 +1,7 @@
 package wiring
 
 import (
+	"bytes"
 	"fmt"
 	"path"
 	"strings"
@@ -47,10 +48,16 @@ func (e sourceEnsure) files(in Input, w *Want) []string {
 	return out
 }
 
-func (e sourceEnsure) parse(in Input, name string) *source.File {
+// parse reads a file that holds all of the words; one that does not cannot be the one that is looked for.
+func (e sourceEnsure) parse(in Input, name string, words ...string) *source.File {
 	src, err := in.Tree.Read(name)
 	if err != nil {
 		return nil
+	}
+	for _, w := range words {
+		if !bytes.Contains(src, []byte(w)) {
+			return nil
+		}
 	}
 	f, ok := source.Parse(name, src)
 	if !ok || len(f.Tree.Problems) > 0 {
@@ -65,7 +72,7 @@ func (e sourceEnsure) find(in Input, w *Want) (start, string) {
 		return e.findAndroid(in, w)
 	}
 	for _, name := range e.files(in, w) {
-		f := e.parse(in, name)
+		f := e.parse(in, name, "UIApplication")
 		if f == nil {
 			continue
 		}
@@ -77,7 +84,7 @@ func (e sourceEnsure) find(in Input, w *Want) (start, string) {
 		}
 	}
 	for _, name := range e.files(in, w) {
-		f := e.parse(in, name)
+		f := e.parse(in, name, "@main", "App")
 		if f == nil {
 			continue
 		}
@@ -105,7 +112,7 @@ func (e sourceEnsure) findAndroid(in Input, w *Want) (start, string) {
 		simple := full[strings.LastIndexByte(full, '.')+1:]
 		pkg := strings.TrimSuffix(full, "."+simple)
 		for _, name := range e.files(in, w) {
-			f := e.parse(in, name)
+			f := e.parse(in, name, simple)
 			if f == nil || f.Package != pkg {
 				continue
 			}
@@ -127,7 +134,7 @@ func (e sourceEnsure) look(in Input, w *Want) Answer {
 	}
 	var hits []hit
 	for _, name := range e.files(in, w) {
-		f := e.parse(in, name)
+		f := e.parse(in, name, call[strings.LastIndexByte(call, '.')+1:])
 		if f == nil {
 			continue
 		}

@@ -33,16 +33,20 @@ type Op struct {
 // Plan is edits folded over a tree: each is applied in memory to the current text, and the file is read again, before
 // the next is worked out. Nothing is written here.
 type Plan struct {
-	Tree    *tree.Tree
-	Ops     []Op
-	Kept    []Answer // wants that were left alone although they are not right
-	Next    []string // what a person has to do afterwards
-	Replace bool     // conflicting values may be replaced
+	Tree *tree.Tree
+	Ops  []Op
+	Kept []Answer // wants that were left alone although they are not right
+	Next []string // what a person has to do afterwards
 }
 
-// Make plans what brings every answer that is not right to right.
-func Make(in Input, answers []Answer, replace bool) (*Plan, error) {
-	p := &Plan{Tree: in.Tree, Replace: replace}
+// What may be done about values that conflict.
+func Never(Answer) bool      { return false }
+func Always(Answer) bool     { return true }
+func OldFiles(a Answer) bool { return a.Code == "file-outdated" } // files the service has issued anew
+
+// Make plans what brings every answer that is not right to right; replace says which conflicting values may be exchanged.
+func Make(in Input, answers []Answer, replace func(Answer) bool) (*Plan, error) {
+	p := &Plan{Tree: in.Tree}
 	for _, a := range answers {
 		if a.Good() {
 			continue
@@ -51,7 +55,7 @@ func Make(in Input, answers []Answer, replace bool) (*Plan, error) {
 		if now.Good() {
 			continue
 		}
-		if now.State == Unknown || now.State == Twice || now.State == Conflicting && !replace {
+		if now.State == Unknown || now.State == Twice || now.State == Conflicting && !replace(now) {
 			p.Kept = append(p.Kept, now)
 			continue
 		}

@@ -139,6 +139,7 @@ type Want struct {
 	identity     *Registered
 	file         *sheet.File
 	revision     int
+	blocked      string // why this cannot be placed by this version
 	subject      string // what is placed where, without values: equal for two registrations that need the same thing
 }
 
@@ -189,6 +190,9 @@ func Evaluate(in Input) ([]Answer, error) {
 }
 
 func (in Input) look(w *Want) Answer {
+	if w.blocked != "" {
+		return Answer{Want: w, State: Unknown, Code: "not-supported", Detail: w.blocked}
+	}
 	a := ensures[w.ensure].look(in, w)
 	a.Want = w
 	return a
@@ -282,6 +286,9 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 		}
 		if id := p.With["file"]; id != "" {
 			w.file = reg.Sheet.File(id)
+			if ids := in.identitiesOf(s.site); p.Platform == ident.IOS && len(ids) > 1 {
+				w.blocked = fmt.Sprintf("target %s builds %s from one set of resources; a config file for each configuration is not placed by this version: use a target for each, or copy the file in a script phase", s.site.target.Name, strings.Join(ids, " and "))
+			}
 		}
 		out = append(out, w)
 		if w.file != nil && in.Binding.ConfigFiles == binding.Fetched {
@@ -313,6 +320,18 @@ func (w *Want) Site() string { return w.site.String() }
 
 // Subject names what is placed where, without values; equal for two registrations that need the same thing.
 func (w *Want) Subject() string { return w.subject }
+
+// identitiesOf lists the identities a target's configurations are bound to.
+func (in Input) identitiesOf(s site) []string {
+	if s.target == nil {
+		return nil
+	}
+	seen := map[string]bool{}
+	for _, b := range in.Binding.IOS[binding.TargetKey(s.project, s.target)] {
+		seen[b.Identity] = true
+	}
+	return sorted(seen)
+}
 
 // ignore asks for the line that keeps a fetched config file out of version control.
 func (in Input) ignore(of *Want) *Want {

@@ -106,7 +106,7 @@ func placeAll(t testing.TB, in Input) *Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := Make(in, answers, false)
+	p, err := Make(in, answers, Never)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -428,5 +428,61 @@ func TestFetchedConfigFilesAreIgnored(t *testing.T) {
 		if !strings.HasPrefix(string(got), "/android/app/src/debug/res/xml/thornmill_config.xml\n") {
 			t.Errorf("ignore file:\n%s", got)
 		}
+	}
+}
+
+func TestTwoIdentitiesInOneTargetAreSaidNotGuessed(t *testing.T) {
+	base := clone(trees(t)["hivelog"])
+	name := "ios/Hivelog.xcodeproj/project.pbxproj"
+	base[name].Data = []byte(strings.Replace(string(base[name].Data), "PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog;", "PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog.dev;", 1))
+	in := load(t, base)
+	p := placeAll(t, in)
+	n := 0
+	for _, k := range p.Kept {
+		if k.Placement == "ios-config" && k.State == Unknown && strings.Contains(k.Detail, "hivelog.dev") {
+			n++
+		}
+	}
+	if n == 0 || in.Tree.Has("ios/Hivelog/Thornmill.json") {
+		t.Errorf("%+v", p.Kept)
+	}
+}
+
+func TestAConditionalBlockIsNotTheBlock(t *testing.T) {
+	base := clone(trees(t)["groovy, java, no application class"])
+	base["app/build.gradle"].Data = []byte("apply plugin: 'com.android.application'\n\nandroid { namespace 'example.small.ns'\n defaultConfig { applicationId 'example.small' } }\n\nif (x) {\n    dependencies {\n        implementation 'only:sometimes:1'\n    }\n}\n")
+	in := load(t, base)
+	placeAll(t, in)
+	got, err := in.Tree.Read("app/build.gradle")
+	if err != nil || !strings.HasSuffix(string(got), "}\n\ndependencies {\n    implementation 'example.thornmill:core:3.2.0'\n    implementation 'example.thornmill:records:3.2.0'\n}\n") {
+		t.Errorf("%s %v", got, err)
+	}
+}
+
+func TestOnlyOldFilesAreExchangedByARefresh(t *testing.T) {
+	base := trees(t)["hivelog"]
+	in := load(t, base)
+	placeAll(t, in)
+	placed := after(base, in.Tree)
+	build := "android/app/build.gradle.kts"
+	placed[build].Data = []byte(strings.Replace(string(placed[build].Data), "core:3.2.0", "core:1.0.0", 1))
+	again := load(t, placed)
+	for _, reg := range again.Registrations {
+		reg.Revision = 2
+		for i := range reg.Identities {
+			x := &reg.Identities[i]
+			x.File = []byte(strings.Replace(strings.Replace(string(x.File), `revision="1"`, `revision="2"`, 1), `"revision": 1`, `"revision": 2`, 1))
+		}
+	}
+	answers, err := Evaluate(again)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Make(again, answers, OldFiles)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(p.Ops) != 3 || len(p.Kept) != 2 || p.Kept[0].Code != "dependency-version" {
+		t.Errorf("%d edits, kept %+v", len(p.Ops), p.Kept)
 	}
 }

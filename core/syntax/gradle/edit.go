@@ -52,17 +52,17 @@ func (f *File) Find(address string) (start, end int, ok bool) {
 	return found.Start, found.End, true
 }
 
-// flat opens conditionals: their statements count where the conditional stands.
+// flat opens conditionals: what stands under one counts after everything that does not.
 func flat(list []*Stmt) []*Stmt {
-	var out []*Stmt
+	var out, under []*Stmt
 	for _, s := range list {
 		if s.Block == nil && len(s.Stmts) > 0 {
-			out = append(out, flat(s.Stmts)...)
+			under = append(under, flat(s.Stmts)...)
 		} else {
 			out = append(out, s)
 		}
 	}
-	return out
+	return append(out, under...)
 }
 
 func splitSteps(address string) []string {

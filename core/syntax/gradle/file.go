@@ -92,10 +92,10 @@ func (f *File) At(path ...string) []Setting {
 	return out
 }
 
-// Block gives the first block at a path, or nil.
+// Block gives the first block at a path that does not stand under a condition, or nil.
 func (f *File) Block(path ...string) *Stmt {
 	for _, s := range f.At(path...) {
-		if s.Block != nil && s.Block.Closed() {
+		if s.Block != nil && s.Block.Closed() && s.Cond == "" {
 			return s.Stmt
 		}
 	}
