@@ -164,6 +164,9 @@ func (e sourceEnsure) look(in Input, w *Want) Answer {
 		return Answer{State: Right, Here: at}
 	case st.file == nil:
 		return Answer{State: Unknown, Code: "start-unknown", Detail: why}
+	case st.fn != nil && st.file.Implied(st.fn):
+		return Answer{State: Absent, Code: "start-missing", Here: place(st.name, st.file.Src, st.fn.Start), Expected: call + "(" + w.Params["arguments"] + ")",
+			Detail: call + " is called nowhere, and the launch method returns its only expression without saying return: write the return, then place again"}
 	}
 	return Answer{State: Absent, Code: "start-missing", Here: place(st.name, st.file.Src, st.class.Start), Expected: call + "(" + w.Params["arguments"] + ")", Fixable: true, Detail: call + " is called nowhere"}
 }
@@ -179,8 +182,8 @@ func (sourceEnsure) late(st start, c source.Call) string {
 }
 
 func (e sourceEnsure) make(in Input, w *Want, a Answer, p *Plan) error {
-	if a.State == WrongPlace {
-		return nil // moving code is left to a person
+	if a.State == WrongPlace || !a.Fixable {
+		return nil // moving or rewriting code is left to a person
 	}
 	st, why := e.find(in, w)
 	if st.file == nil {

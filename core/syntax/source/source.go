@@ -355,13 +355,34 @@ func (f *File) AddFirst(class *Class, fn *Func, text string) (lex.Insertion, str
 	}
 	first := inner[0].Start
 	own := lex.Indent(f.Src, first)
-	if lex.LineStart(f.Src, first) <= open-1 { // the body begins on the line of its brace
-		return lex.Insertion{Offset: open, Before: lex.LineEnd(f.Src) + indent + lex.Unit(f.Src), Text: text, After: lex.LineEnd(f.Src) + indent + lex.Unit(f.Src)}, address
+	if lex.LineStart(f.Src, first) <= open-1 { // the body begins on the line of its brace, and stays there
+		glue := "; "
+		if strings.HasSuffix(text, ";") {
+			glue = " "
+		}
+		if after > 0 {
+			return lex.Insertion{Offset: after, Before: glue, Text: text}, address
+		}
+		return lex.Insertion{Offset: first, Text: text, After: glue}, address
 	}
 	if after > 0 {
 		return lex.OnLinesAfter(f.Src, after, own, text), address
 	}
 	return lex.OnLinesAfter(f.Src, open, own, text), address
+}
+
+// Implied reports whether a Swift function returns the value of its only expression without saying so; a statement
+// added to it would take that away.
+func (f *File) Implied(fn *Func) bool {
+	if f.Lang != lex.Swift || !strings.Contains(string(f.Src[fn.Start:fn.Body.Start]), "->") {
+		return false
+	}
+	says := false
+	fn.Body.Walk(func(n *lex.Node) bool {
+		says = says || n.Is(f.Src, lex.Word, "return")
+		return true
+	})
+	return !says
 }
 
 // AddMethod inserts a method as the last member of a class. A label of its parameters tells it from others of its name.

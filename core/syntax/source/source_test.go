@@ -139,7 +139,7 @@ func TestEditsAndTheirAddresses(t *testing.T) {
 		{"A.java", java, "Main", "onCreate", "", "New.start(this);", "        super.onCreate(b);\n        New.start(this);\n        setContentView"},
 		{"a.swift", swift, "AppDelegate", "application", "didFinish", "New.start()", "    ) -> Bool {\n        New.start()\n        let s"},
 		{"b.swift", "class A {\n  func f() {}\n}", "A", "f", "", "New.start()", "  func f() {\n    New.start()\n  }"},
-		{"c.swift", "class A {\n  func f() { g() }\n}", "A", "f", "", "New.start()", "  func f() {\n    New.start()\n    g() }"},
+		{"c.swift", "class A {\n  func f() { g() }\n}", "A", "f", "", "New.start()", "  func f() { New.start(); g() }"},
 	} {
 		f := parse(t, c.name, c.src)
 		class := f.Class(c.class)
@@ -148,7 +148,7 @@ func TestEditsAndTheirAddresses(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if !strings.Contains(strings.ReplaceAll(string(out), "     g()", "    g()"), c.want) && !strings.Contains(string(out), c.want) {
+		if !strings.Contains(string(out), c.want) {
 			t.Errorf("%s: got\n%s", c.name, out)
 		}
 		s, e, ok := parse(t, c.name, string(out)).Find(address)
@@ -178,6 +178,15 @@ func TestEditsAndTheirAddresses(t *testing.T) {
 	}
 	if s, e, ok := parse(t, "a.swift", string(out)).Find(address); !ok || !strings.HasPrefix(string(out[s:e]), "func made()") || !strings.Contains(string(out), "    func made() {\n        x()\n    }\n}\n") {
 		t.Errorf("a method:\n%s", out)
+	}
+}
+
+func TestImpliedReturns(t *testing.T) {
+	for body, want := range map[string]bool{"-> Bool { true }": true, "-> Bool { return true }": false, "{ g() }": false, "-> Bool {\n g { return 1 }\n}": false} {
+		f := parse(t, "a.swift", "class A {\n func f() "+body+"\n}")
+		if got := f.Implied(f.Class("A").Func("f", "")); got != want {
+			t.Errorf("%s: %v", body, got)
+		}
 	}
 }
 
