@@ -46,7 +46,7 @@ type Func struct {
 	Start, End int
 }
 
-// Call is `a.b.c(...)`, its statement's semicolon included.
+// Call is `a.b.c(...)`; in Java with the semicolon that ends its statement.
 type Call struct {
 	Name       string
 	Args       *lex.Node
@@ -300,7 +300,7 @@ func (f *File) Calls(in *lex.Node) []Call {
 					j -= 2
 				}
 				c := Call{Name: name, Args: n[i], Start: n[j].Start, End: n[i].End}
-				if i+1 < len(n) && n[i+1].Is(f.Src, lex.Punct, ";") {
+				if f.Lang == lex.Java && i+1 < len(n) && n[i+1].Is(f.Src, lex.Punct, ";") { // elsewhere it separates
 					c.End = n[i+1].End
 				}
 				out = append(out, c)
