@@ -70,7 +70,7 @@ func LoadEndpoint(home string) (Endpoint, error) {
 }
 
 // ErrNoServer is returned when no server is named and none of the developer's own was ever started.
-var ErrNoServer = errors.New("no server is known: start your own with `ligared local`, or set LIGARE_SERVER and LIGARE_TOKEN")
+var ErrNoServer = errors.New("no server is known")
 
 // Find finds the server: the address and token given (flags or environment), else the one the tree names with a token
 // from the environment, else the developer's own.

@@ -32,8 +32,8 @@ func TestTheJobStepByStep(t *testing.T) {
 	}
 	decode(t, must(t, 0, dir, "--format", "json", "digest", "--variant", "debug").out, &digests)
 
-	if got := must(t, 2, dir, "check"); !strings.Contains(got.err, "not attached") {
-		t.Errorf("check before attaching: %s", got.err)
+	if got := must(t, 2, dir, "check"); !strings.Contains(got.out, "not attached") {
+		t.Errorf("check before attaching: %s", got.out)
 	}
 	must(t, 0, dir, "app", "attach", "steps", "--title", "Steps")
 	var g shape.Registration
@@ -230,7 +230,8 @@ func TestBadInput(t *testing.T) {
 		{name: "no password", dir: dir, args: []string{"digest", cert}, say: "no terminal", next: "--password-file"},
 		{name: "not a keystore", dir: dir, args: []string{"digest", "README.md"}, say: "neither a keystore", next: "keystore"},
 		{name: "server away", dir: dir, env: []string{"LIGARE_SERVER=http://127.0.0.1:9", "LIGARE_TOKEN=x"}, args: []string{"place", "thornmill", "--yes"}, say: "cannot be reached", next: "ligared local"},
-		{name: "no server", dir: dir, env: []string{"LIGARE_HOME=" + empty}, args: []string{"registrations"}, say: "ligared local"},
+		{name: "no server", dir: dir, env: []string{"LIGARE_HOME=" + empty}, args: []string{"registrations"}, say: "no server is known", next: "ligared local"},
+		{name: "an argument too many", dir: dir, args: []string{"lineup", "extra"}, say: "takes no argument", next: "--help"},
 		{name: "token unknown", dir: dir, env: []string{"LIGARE_TOKEN=ligare-person-0"}, args: []string{"registrations"}, say: "not known", next: "LIGARE_TOKEN"},
 		{name: "no such service", dir: dir, args: []string{"register", "nowhere", "-e", "production"}, say: "no service", next: "service list"},
 		{name: "no such command", dir: dir, args: []string{"plaice"}, say: "no command", next: "--help"},

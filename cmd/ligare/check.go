@@ -62,13 +62,14 @@ func checkCommand() *cli.Command {
 	})
 }
 
+// blindHint says what would let the check look.
 func blindHint(r *check.Result) string {
 	for _, n := range r.NotLooked {
-		if n.Required {
-			return n.Reason
+		if n.Required && n.Reason == client.ErrNoServer.Error() {
+			return "Start your own server with `ligared local`, name one with LIGARE_SERVER and LIGARE_TOKEN, or use --offline on a tree in which something was placed."
 		}
 	}
-	return ""
+	return "Each reason stands above."
 }
 
 func showCheck(c *cli.Command, w *job.Work, r *check.Result) error {

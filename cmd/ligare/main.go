@@ -54,6 +54,9 @@ func complain(err error) {
 	if errors.As(err, &remote) {
 		next = remote.Remedy
 	}
+	if errors.Is(err, client.ErrNoServer) {
+		next = "Start your own with `ligared local`, or set LIGARE_SERVER and LIGARE_TOKEN."
+	}
 	if errors.As(err, &away) {
 		next = "Check that it runs: `ligared local` starts your own; LIGARE_SERVER names another."
 	}
@@ -93,6 +96,14 @@ func usage(_ context.Context, c *cli.Command, err error, _ bool) error {
 func command(c *cli.Command) *cli.Command {
 	c.OnUsageError = usage
 	c.HideHelpCommand = true
+	if act := c.Action; act != nil && c.ArgsUsage == "" {
+		c.Action = func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return &job.Problem{What: fmt.Sprintf("%s takes no argument, and %q is one", c.FullName(), c.Args().First()), Hint: "`" + c.FullName() + " --help` shows how it is used."}
+			}
+			return act(ctx, c)
+		}
+	}
 	return c
 }
 

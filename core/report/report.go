@@ -80,10 +80,19 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 		}
 		fmt.Fprintf(w, "    mend       %s\n\n", wrap(fix, width, 15))
 	}
+	var reasons []string // each once, with the rules it held back
+	held := map[string][]string{}
 	for _, n := range r.NotLooked {
 		if n.Required {
-			fmt.Fprintf(w, "%s  %s: %s\n", paint(check.Error, "could not look"), n.Rule, n.Reason)
+			if held[n.Reason] == nil {
+				reasons = append(reasons, n.Reason)
+			}
+			held[n.Reason] = append(held[n.Reason], n.Rule)
 		}
+	}
+	for _, reason := range reasons {
+		fmt.Fprintf(w, "%s  %s\n", paint(check.Error, "could not look"), wrap(reason, width, 16))
+		fmt.Fprintf(w, "                %s\n\n", wrap("held back: "+strings.Join(held[reason], ", "), width, 16))
 	}
 	fmt.Fprintln(w, Summary(r))
 }
@@ -115,6 +124,9 @@ func Summary(r *check.Result) string {
 		}
 	}
 	what := "nothing wrong"
+	if r.Blind() {
+		what = "nothing found where it could look"
+	}
 	if len(parts) > 0 {
 		what = strings.Join(parts, ", ")
 	}

@@ -37,7 +37,9 @@ warning  b.gradle  [library-twice]
     why        w
     mend       f
 
-could not look  start-missing: no class was found
+could not look  no class was found
+                held back: start-missing
+
 1 error, 1 warning; 3 rules looked, 2 could not look everywhere
 `
 	if b.String() != want {
@@ -58,6 +60,14 @@ func TestWrap(t *testing.T) {
 		if len(l) > 60 {
 			t.Errorf("%d characters: %s", len(l), l)
 		}
+	}
+}
+
+func TestABlindCheckDoesNotSayThatNothingIsWrong(t *testing.T) {
+	var b bytes.Buffer
+	Text(&b, &check.Result{NotLooked: []check.NotLooked{{Rule: "a", Reason: "no server", Required: true}, {Rule: "b", Reason: "no server", Required: true}}}, 0, Plain, nil)
+	if strings.Contains(b.String(), "nothing wrong") || strings.Count(b.String(), "no server") != 1 || !strings.Contains(b.String(), "held back: a, b") {
+		t.Errorf("%s", b.String())
 	}
 }
 
