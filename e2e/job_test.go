@@ -186,6 +186,7 @@ func TestConflictsAreShownAndLeft(t *testing.T) {
 func TestFetchedConfigFiles(t *testing.T) {
 	dir := hivelog(t, "fetched")
 	must(t, 0, dir, "app", "attach", "fetched", "--config-files", "fetched")
+	must(t, 0, dir, "register", "thornmill", "-e", "development", "--answer", "region=north")
 	must(t, 0, dir, "register", "thornmill", "-e", "production", "--answer", "region=north")
 	must(t, 0, dir, "place", "thornmill", "--yes")
 	if got := git(t, dir, "check-ignore", "ios/Hivelog/Thornmill.json"); got == "" {

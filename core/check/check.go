@@ -8,6 +8,7 @@ import (
 	_ "embed"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -341,6 +342,7 @@ func (r *runner) identifiers() {
 			base.Message = fmt.Sprintf("%s builds %s; it is registered as %s: %s", buildName(p, variant), v, bound.Identity, ident.Difference(bound.Identity, v))
 			r.add(base, none, site, v, bound.Identity)
 		}
+		r.uncovered(p, base, bound)
 		for _, reg := range r.in.Registrations {
 			if reg.Environment != "" && reg.Environment != bound.Environment {
 				continue
@@ -356,6 +358,32 @@ func (r *runner) identifiers() {
 			}
 		}
 	})
+}
+
+// uncovered reports a variant whose environment is not registered with a service that the app uses in another one: the
+// service's library is in every build, and has nothing to start with in this one.
+func (r *runner) uncovered(p ident.Platform, f Finding, bound binding.Bound) {
+	seen := map[string]bool{}
+	for _, reg := range r.in.Registrations {
+		if seen[reg.Service] || !slices.Contains(reg.Sheet.Platforms, p) {
+			continue
+		}
+		seen[reg.Service] = true
+		var in []string
+		covered := false
+		for _, other := range r.in.Registrations {
+			if other.Service == reg.Service {
+				covered = covered || other.Environment == "" || other.Environment == bound.Environment
+				in = append(in, other.Environment)
+			}
+		}
+		if covered {
+			continue
+		}
+		f.Rule, f.Expected, f.Actual = "identifier-not-registered", bound.Identity, "not registered"
+		f.Message = fmt.Sprintf("%s is bound to %s; %s is registered for %s only", bound.Identity, bound.Environment, reg.Sheet.Title, strings.Join(in, ", "))
+		r.add(f, map[string]string{"service": reg.Service, "environment": bound.Environment}, reg.Service, bound.Environment, bound.Identity)
+	}
 }
 
 // gone reports variants that are bound and that the tree does not have.

@@ -113,6 +113,9 @@ func TestEachRuleSpeaks(t *testing.T) {
 		{"identifier-differs", set(build, `applicationId = "example.app"`, `applicationId = "example.other"`), 5, "another value"},
 		{"identifier-grammar", set(build, `applicationId = "example.app"`, `applicationId = "example.a-p"`), 5, "a hyphen"},
 		{"identifier-not-registered", func(_ fstest.MapFS, _ *binding.Binding, r *wiring.Registration) { r.Identities[0].ID = "example.App" }, 5, "example.App is (only letter case differs)"},
+		{"identifier-not-registered", func(_ fstest.MapFS, b *binding.Binding, _ *wiring.Registration) {
+			b.Android["app"]["debug"] = binding.Bound{Identity: "example.app", Environment: "development"}
+		}, 5, "Thornmill is registered for production only"},
 		{"variant-unbound", func(_ fstest.MapFS, b *binding.Binding, _ *wiring.Registration) { delete(b.Android["app"], "debug") }, 5, "Variant debug"},
 		{"variant-gone", func(_ fstest.MapFS, b *binding.Binding, _ *wiring.Registration) {
 			b.Android["app"]["beta"] = binding.Bound{Identity: "x.y"}
