@@ -591,7 +591,193 @@ func TestTheDocumentNamesEveryRoute(t *testing.T) {
 			}
 		}
 	}
-	if bytes.Contains(b, []byte("\"$ref\": \"#/components/schemas/\"")) {
-		t.Error("a reference to nothing")
+	var whole any
+	if err := json.Unmarshal(b, &whole); err != nil {
+		t.Fatal(err)
+	}
+	references(whole, func(ref string) {
+		at := whole
+		for _, step := range strings.Split(strings.TrimPrefix(ref, "#/"), "/") {
+			m, _ := at.(map[string]any)
+			at = m[step]
+		}
+		if at == nil {
+			t.Errorf("%s leads nowhere", ref)
+		}
+	})
+}
+
+func references(v any, visit func(string)) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, in := range x {
+			if ref, ok := in.(string); ok && k == "$ref" {
+				visit(ref)
+			}
+			references(in, visit)
+		}
+	case []any:
+		for _, in := range x {
+			references(in, visit)
+		}
+	}
+}
+
+// The shapes sent must be the shapes described: every field of an answer stands in the document.
+func TestAnswersAreAsDescribed(t *testing.T) {
+	w := open(t, shared)
+	ctx := context.Background()
+	g, err := w.owner.Register(ctx, w.ready())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.owner.SendReport(ctx, "hivelog", shape.Report{Findings: []shape.Finding{{Rule: "r", Severity: "error", Fingerprint: "f"}}, LineUp: json.RawMessage("[]")}); err != nil {
+		t.Fatal(err)
+	}
+	_, b := w.raw("GET", "/openapi.json", "", "", "")
+	var doc struct {
+		Components struct {
+			Schemas map[string]struct{ Properties map[string]any }
+		}
+	}
+	if err := json.Unmarshal(b, &doc); err != nil {
+		t.Fatal(err)
+	}
+	for path, schema := range map[string]string{"/v1/me": "Me", "/v1/apps/hivelog": "App", "/v1/registrations/" + g.ID: "Registration", "/v1/registrations/" + g.ID + "/placing": "Placing",
+		"/v1/services/thornmill": "Service", "/v1/apps/hivelog/report": "Report", "/v1/apps/hivelog/lineup": "LineUp", "/v1/overview": "Overview"} {
+		res, body := w.raw("GET", path, w.owner.Token, "", "")
+		var got map[string]any
+		if err := json.Unmarshal(body, &got); err != nil || res.StatusCode != 200 {
+			t.Errorf("%s: %d %s", path, res.StatusCode, body)
+			continue
+		}
+		for field := range got {
+			if doc.Components.Schemas[schema].Properties[field] == nil {
+				t.Errorf("%s answers %q, which %s does not have", path, field, schema)
+			}
+		}
+	}
+	res, _ := w.raw("GET", "/v1/apps/hivelog", w.owner.Token, "", "")
+	if res.Header.Get("ETag") == "" || res.Header.Get("Cache-Control") != "no-store" || res.Header.Get("X-Content-Type-Options") != "nosniff" {
+		t.Errorf("headers: %v", res.Header)
+	}
+}
+
+func TestPages(t *testing.T) {
+	w := open(t, shared)
+	ctx := context.Background()
+	for i := range 7 {
+		if _, err := w.owner.SaveApp(ctx, shape.NewApp{Name: fmt.Sprintf("app-%d", i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var names []string
+	path := "/v1/apps?limit=3"
+	for path != "" {
+		res, b := w.raw("GET", path, w.owner.Token, "", "")
+		var p shape.Page[shape.App]
+		if err := json.Unmarshal(b, &p); err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range p.Items {
+			names = append(names, a.Name)
+		}
+		path, _, _ = strings.Cut(strings.TrimPrefix(res.Header.Get("Link"), "<"), ">")
+	}
+	if strings.Join(names, " ") != "app-0 app-1 app-2 app-3 app-4 app-5 app-6" {
+		t.Errorf("%v", names)
+	}
+}
+
+func TestManyAtOnce(t *testing.T) {
+	w := open(t, shared)
+	in := w.ready()
+	type outcome struct {
+		status int
+		body   string
+	}
+	results := make(chan outcome, 8)
+	for range 8 { // the same create under one key
+		go func() {
+			req, _ := http.NewRequest("POST", w.address+"/v1/apps", strings.NewReader(`{"name":"once","title":"Once"}`))
+			req.Header.Set("Authorization", "Bearer "+w.owner.Token)
+			req.Header.Set("Idempotency-Key", "one-key")
+			res, err := http.DefaultClient.Do(req)
+			if err != nil {
+				results <- outcome{0, err.Error()}
+				return
+			}
+			defer res.Body.Close()
+			b, _ := io.ReadAll(res.Body)
+			results <- outcome{res.StatusCode, string(canon(b))}
+		}()
+	}
+	first := <-results
+	for range 7 {
+		if r := <-results; r != first || r.status != 201 {
+			t.Errorf("%+v and %+v", first, r)
+		}
+	}
+	errs := make(chan error, 4)
+	for range 4 { // the same registration from several machines
+		go func() {
+			_, err := w.owner.Register(context.Background(), in)
+			errs <- err
+		}()
+	}
+	for range 4 {
+		if err := <-errs; err != nil && (status(err) != 409 || !strings.Contains(err.Error(), "right now")) {
+			t.Errorf("%d %v", status(err), err)
+		}
+	}
+	g, err := w.owner.Register(context.Background(), in)
+	if err != nil || g.State != "registered" {
+		t.Fatalf("%+v %v", g, err)
+	}
+	list, err := w.owner.Registrations(context.Background(), "hivelog")
+	if err != nil || len(list) != 1 {
+		t.Errorf("%d registrations, %v", len(list), err)
+	}
+	caller, err := w.records.Authenticate(context.Background(), w.owner.Token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.records.VerifyAudit(context.Background(), caller); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestTheWatchWaitsForAServiceThatIsAway(t *testing.T) {
+	w := open(t, shared)
+	ctx := context.Background()
+	g, err := w.owner.Register(ctx, w.ready())
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.thorn.Faults.Add(base.Fault{Kind: "broken", Path: "/sightings", Times: 4})
+	values := map[string]string{}
+	for _, v := range g.Identities[0].Values {
+		values[v.Name] = v.Value
+	}
+	req, _ := http.NewRequest("PUT", w.thornURL+"/records/x", strings.NewReader(`1`))
+	req.Header.Set("Thornmill-App", values["number"])
+	req.Header.Set("Thornmill-Key", values["public-key"])
+	req.Header.Set("Thornmill-Identity", g.Identities[0].Identifier)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil || res.StatusCode != 201 {
+		t.Fatalf("%v %v", res, err)
+	}
+	res.Body.Close()
+	for until := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		list, err := w.owner.Sightings(ctx, "hivelog")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(list) == 1 {
+			return
+		}
+		if time.Now().After(until) {
+			t.Fatalf("nothing arrived: %+v", list)
+		}
 	}
 }

@@ -59,7 +59,7 @@ func (r *Records) Register(ctx context.Context, c Caller, in shape.Register) (*s
 		return nil, r.stopped(ctx, c, s, reg, err)
 	}
 	if err := r.absorb(ctx, c, s, remote, reg, now, "registered"); err != nil {
-		return nil, err
+		return nil, r.stopped(ctx, c, s, reg, err)
 	}
 	return r.Registration(ctx, c, reg.id.String())
 }
@@ -70,19 +70,24 @@ func (r *Records) begin(ctx context.Context, c Caller, s *sheet.Sheet, app *shap
 	err := pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
 		answers := map[string]string{}
 		var had []byte
-		err := tx.QueryRow(ctx, `SELECT id, state, remote, revision, answers FROM registrations WHERE team = $1 AND app = $2 AND service = $3 AND environment = $4 FOR UPDATE`,
-			c.Team, app.ID, s.Service, in.Environment).Scan(&reg.id, &reg.state, &reg.remote, &reg.revision, &had)
-		switch {
-		case store.None(err):
-			if in.Answers["name"] == "" {
-				in.Answers = with(in.Answers, "name", strings.Trim(app.Name+"-"+in.Environment, "-"))
-			}
-		case err != nil:
+		if _, err := tx.Exec(ctx, `INSERT INTO registrations (team, id, app, service, environment, account, sheet, state) VALUES ($1, $2, $3, $4, $5, $6, $7, 'started')
+			ON CONFLICT (team, app, service, environment, identity) DO NOTHING`, c.Team, reg.id, app.ID, s.Service, in.Environment, account, s.Digest); err != nil {
 			return err
-		default:
-			if err := json.Unmarshal(had, &answers); err != nil {
-				return err
-			}
+		}
+		var busy bool
+		err := tx.QueryRow(ctx, `SELECT id, state, remote, revision, answers, coalesce(busy > now(), false) FROM registrations WHERE team = $1 AND app = $2 AND service = $3 AND environment = $4 FOR UPDATE`,
+			c.Team, app.ID, s.Service, in.Environment).Scan(&reg.id, &reg.state, &reg.remote, &reg.revision, &had, &busy)
+		if err != nil {
+			return err
+		}
+		if busy {
+			return fail(Clash, "Wait until it is done, then run the command again.", "somebody is registering %s at %s right now", app.Name, s.Title)
+		}
+		if err := json.Unmarshal(had, &answers); err != nil {
+			return err
+		}
+		if answers["name"] == "" && in.Answers["name"] == "" {
+			in.Answers = with(in.Answers, "name", strings.Trim(app.Name+"-"+in.Environment, "-"))
 		}
 		fixed := reg.remote != ""
 		for k, v := range in.Answers {
@@ -98,13 +103,7 @@ func (r *Records) begin(ctx context.Context, c Caller, s *sheet.Sheet, app *shap
 		if err != nil {
 			return err
 		}
-		if reg.state == "" {
-			_, err = tx.Exec(ctx, `INSERT INTO registrations (team, id, app, service, environment, account, sheet, state, answers) VALUES ($1, $2, $3, $4, $5, $6, $7, 'started', $8)`,
-				c.Team, reg.id, app.ID, s.Service, in.Environment, account, s.Digest, body)
-		} else {
-			_, err = tx.Exec(ctx, `UPDATE registrations SET answers = $3, sheet = $4 WHERE team = $1 AND id = $2`, c.Team, reg.id, body, s.Digest)
-		}
-		if err != nil {
+		if _, err = tx.Exec(ctx, `UPDATE registrations SET answers = $3, sheet = $4, account = $5, busy = now() + interval '2 minutes' WHERE team = $1 AND id = $2`, c.Team, reg.id, body, s.Digest, account); err != nil {
 			return err
 		}
 		for _, i := range in.Identities {
@@ -324,7 +323,7 @@ func (r *Records) stopped(ctx context.Context, c Caller, s *sheet.Sheet, reg *ro
 			return errors.Join(out, err)
 		}
 	}
-	_, err := r.DB.Exec(context.WithoutCancel(ctx), `UPDATE registrations SET state = $3, problem = $4, remedy = $5 WHERE team = $1 AND id = $2`, c.Team, reg.id, state, out.Error(), remedy)
+	_, err := r.DB.Exec(context.WithoutCancel(ctx), `UPDATE registrations SET state = $3, problem = $4, remedy = $5, busy = NULL WHERE team = $1 AND id = $2`, c.Team, reg.id, state, out.Error(), remedy)
 	return errors.Join(out, err)
 }
 
@@ -349,7 +348,7 @@ func (r *Records) absorb(ctx context.Context, c Caller, s *sheet.Sheet, remote *
 		}
 		b, err := remote.File(ctx, now.ID, i.Platform, i.Identifier)
 		if err != nil {
-			return r.stopped(ctx, c, s, reg, err)
+			return err
 		}
 		if _, err := f.Contents(b); err != nil {
 			return fail(Upstream, "Fetch it again with: ligare refresh "+s.Service, "the config file %s issued for %s: %v", f.Name, i.Identifier, err)
@@ -357,7 +356,7 @@ func (r *Records) absorb(ctx context.Context, c Caller, s *sheet.Sheet, remote *
 		files[i.Platform+" "+i.Identifier] = b
 	}
 	return pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `UPDATE registrations SET state = 'registered', remote = $3, revision = $4, features = $5, problem = '', remedy = '', version = version + 1 WHERE team = $1 AND id = $2`,
+		if _, err := tx.Exec(ctx, `UPDATE registrations SET state = 'registered', remote = $3, revision = $4, features = $5, problem = '', remedy = '', busy = NULL, version = version + 1 WHERE team = $1 AND id = $2`,
 			c.Team, reg.id, now.ID, now.Revision, now.Features); err != nil {
 			return err
 		}
@@ -466,7 +465,7 @@ func (r *Records) Refresh(ctx context.Context, c Caller, id string) (*shape.Regi
 		return nil, explain(s, err)
 	}
 	if err := r.absorb(ctx, c, s, remote, reg, now, "refreshed"); err != nil {
-		return nil, err
+		return nil, explain(s, err)
 	}
 	return r.Registration(ctx, c, id)
 }

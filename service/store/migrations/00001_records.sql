@@ -145,6 +145,7 @@ CREATE TABLE registrations (
     problem text NOT NULL DEFAULT '',
     remedy text NOT NULL DEFAULT '',
     seen_after text NOT NULL DEFAULT '',
+    busy timestamptz, -- somebody is registering until then at the latest
     created timestamptz NOT NULL DEFAULT now(),
     version int NOT NULL DEFAULT 1,
     PRIMARY KEY (team, id),
