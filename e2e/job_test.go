@@ -32,6 +32,12 @@ func TestTheJobStepByStep(t *testing.T) {
 	}
 	decode(t, must(t, 0, dir, "--format", "json", "digest", "--variant", "debug").out, &digests)
 
+	if got := must(t, 0, dir, "digest", "--text", " "+digests.Certificates[0].Digests.SHA256Hex, "--wanted", "sha256-hex").out; !strings.Contains(got, "alias androiddebugkey") || !strings.Contains(got, "white space") {
+		t.Errorf("a pasted digest: %s", got)
+	}
+	if got := must(t, 1, dir, "digest", "--text", "2jmj7l5rSw0yVb/vlWAYkK/YBwk=").out; !strings.Contains(got, "the digest of nothing") {
+		t.Errorf("the digest of nothing: %s", got)
+	}
 	if got := must(t, 2, dir, "check"); !strings.Contains(got.out, "not attached") {
 		t.Errorf("check before attaching: %s", got.out)
 	}

@@ -30,7 +30,7 @@ var rules = []rule{
 	{in: "core/syntax", own: []string{"core/syntax"}, banned: inside},
 	{in: "core/ident", banned: inside},
 	{in: "core/tree", banned: inside},
-	{in: "core/cert", others: []string{"software.sslmate.com/src/go-pkcs12"}, banned: inside},
+	{in: "core/cert", own: []string{"core/ident"}, others: []string{"software.sslmate.com/src/go-pkcs12"}, banned: inside},
 	{in: "core/survey", own: []string{"core/syntax", "core/tree", "core/survey"}, banned: inside},
 	{in: "core/sheet", own: []string{"core/syntax", "core/ident"}, others: []string{yaml}, banned: inside},
 	{in: "core/binding", own: []string{"core/survey", "core/ident"}, others: []string{yaml}, banned: inside},

@@ -58,6 +58,49 @@ func ReadCertificates(file string, password func() (string, error)) (*Certificat
 	return out, nil
 }
 
+// WhatIs says what a pasted digest is, compared with the keystores that the tree's variants sign with, and with files
+// named besides. A keystore that cannot be read is left out and said so.
+func (w *Work) WhatIs(text, form string, files []string, ask func() (string, error)) (cert.Pasted, []string, error) {
+	var known []cert.Known
+	var left []string
+	add := func(list *Certificates, err error) {
+		if err != nil {
+			left = append(left, err.Error())
+			return
+		}
+		for _, x := range list.List {
+			label := list.File
+			if x.Alias != "" {
+				label += ", alias " + x.Alias
+			}
+			known = append(known, cert.Known{Label: label, DER: x.DER})
+		}
+	}
+	if w != nil {
+		seen := map[string]bool{}
+		for _, m := range w.Survey.Android.Modules {
+			for _, v := range m.Variants {
+				list, one, err := w.SignerOf(v, func() (string, error) { return "", stop("", "its password is not in the build files") })
+				if err == nil {
+					list.List = []Certificate{*one}
+				}
+				if key := v.KeyStore.Say() + v.KeyAlias.Say(); !seen[key] {
+					seen[key] = true
+					add(list, err)
+				}
+			}
+		}
+	}
+	for _, f := range files {
+		list, err := ReadCertificates(f, ask)
+		if err != nil {
+			return cert.Pasted{}, nil, err
+		}
+		add(list, nil)
+	}
+	return cert.Explain(text, form, known), left, nil
+}
+
 // Variant gives an Android variant by name.
 func (w *Work) Variant(name string) (*survey.AndroidVariant, error) {
 	var have []string

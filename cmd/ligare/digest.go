@@ -14,9 +14,14 @@ import (
 func digestCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "digest", Usage: "print the digests of a keystore's or certificate's certificates, in every encoding", ArgsUsage: "[FILE]",
-		Description: "FILE is a keystore (JKS, PKCS#12) or a certificate (PEM, DER). With --variant, the keystore that this\nAndroid variant signs with is found in the build files.",
-		Flags:       append(passwordFlags(), &cli.StringFlag{Name: "variant", Usage: "Android variant whose keystore is meant"}),
+		Description: "FILE is a keystore (JKS, PKCS#12) or a certificate (PEM, DER). With --variant, the keystore that this\nAndroid variant signs with is found in the build files. With --text, says what a pasted digest is: its\nalgorithm and form, which of the tree's certificates (and of FILE's) it belongs to, or what went wrong.",
+		Flags: append(passwordFlags(), &cli.StringFlag{Name: "variant", Usage: "Android variant whose keystore is meant"},
+			&cli.StringFlag{Name: "text", Usage: "a pasted digest to explain"},
+			&cli.StringFlag{Name: "wanted", Usage: "with --text, the form that is asked for: sha1-base64, sha256-hex, sha256-colons, ..."}),
 		Action: func(_ context.Context, c *cli.Command) error {
+			if c.IsSet("text") {
+				return whatIs(c)
+			}
 			list, err := certificates(c)
 			if err != nil {
 				return err
@@ -24,6 +29,40 @@ func digestCommand() *cli.Command {
 			return output(c, list, func(w io.Writer) { showCertificates(w, list) })
 		},
 	})
+}
+
+// whatIs explains a pasted digest; one with something wrong ends with status 1.
+func whatIs(c *cli.Command) error {
+	w, err := open(c)
+	if err != nil {
+		return err
+	}
+	p, left, err := w.WhatIs(c.String("text"), c.String("wanted"), c.Args().Slice(), password(c))
+	if err != nil {
+		return err
+	}
+	err = output(c, p, func(out io.Writer) {
+		rows := [][]string{}
+		add := func(name string, values ...string) {
+			for _, v := range values {
+				if v != "" {
+					rows = append(rows, []string{name, v})
+				}
+			}
+		}
+		add("algorithm", p.Algorithm)
+		add("written as", p.Form)
+		add("in hexadecimal", p.Hex)
+		add("belongs to", p.Belongs...)
+		add("taken off", p.Cleaned...)
+		add("wrong", p.Wrong...)
+		add("not compared", left...)
+		table(out, rows)
+	})
+	if err == nil && len(p.Wrong) > 0 {
+		return errFound
+	}
+	return err
 }
 
 func certificates(c *cli.Command) (*job.Certificates, error) {
