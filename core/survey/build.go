@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -400,13 +401,9 @@ func (s scope) extra(w string, props bool) (Fact, bool) {
 			if p, ok := properties.Get(properties.Parse(src), w); ok {
 				return known(p.Value, name, p.Line, p.Column, "`"+w+"` in "+name), true
 			}
-		} else if !isNotExist(err) {
+		} else if !errors.Is(err, fs.ErrNotExist) {
 			return unresolved(err.Error(), name, 0, 0), true
 		}
 	}
 	return Fact{}, false
-}
-
-func isNotExist(err error) bool {
-	return err != nil && (strings.Contains(err.Error(), fs.ErrNotExist.Error()) || strings.Contains(err.Error(), "no such file"))
 }

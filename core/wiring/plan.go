@@ -39,10 +39,14 @@ type Plan struct {
 	Next []string // what a person has to do afterwards
 }
 
-// What may be done about values that conflict.
-func Never(Answer) bool      { return false }
-func Always(Answer) bool     { return true }
-func OldFiles(a Answer) bool { return a.Code == "file-outdated" } // files the service has issued anew
+// Never leaves every value that conflicts.
+func Never(Answer) bool { return false }
+
+// Always exchanges every value that conflicts.
+func Always(Answer) bool { return true }
+
+// OldFiles exchanges config files that the service has issued anew, and nothing else.
+func OldFiles(a Answer) bool { return a.Code == "file-outdated" }
 
 // Make plans what brings every answer that is not right to right; replace says which conflicting values may be exchanged.
 func Make(in Input, answers []Answer, replace func(Answer) bool) (*Plan, error) {

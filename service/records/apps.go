@@ -4,7 +4,7 @@ import (
 	"context"
 	"crypto/x509"
 	"encoding/json"
-	"strings"
+	"fmt"
 	"time"
 
 	"github.com/google/uuid"
@@ -262,15 +262,7 @@ func count(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
-	return strings.Join([]string{itoa(n), word + "s"}, " ")
-}
-
-func itoa(n int) string {
-	b, err := json.Marshal(n)
-	if err != nil {
-		return "?"
-	}
-	return string(b)
+	return fmt.Sprintf("%d %ss", n, word)
 }
 
 // SaveReport keeps the last report of an app's tree.

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"strconv"
 	"time"
 
 	"github.com/google/uuid"
@@ -142,7 +143,7 @@ func merge(rows []check.Row, regs []shape.Registration) []check.Row {
 					}
 				}
 				if x.What == "revision" {
-					x.Cells["service"] = check.Cell{Value: itoa(g.Revision)}
+					x.Cells["service"] = check.Cell{Value: strconv.Itoa(g.Revision)}
 				}
 			}
 			if known {

@@ -6,6 +6,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 
@@ -44,7 +45,7 @@ func Migrate(ctx context.Context, pool *pgxpool.Pool, log *slog.Logger) error {
 	if err != nil {
 		return errors.Join(err, db.Close())
 	}
-	sub, err := sub()
+	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return errors.Join(err, db.Close())
 	}
