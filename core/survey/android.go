@@ -53,8 +53,12 @@ func buildRoot(t *tree.Tree, dir string) string {
 	}
 }
 
-// app reports whether a build file applies the platform's application plugin.
+// app reports whether a build file builds an app: it applies the platform's application plugin, or, where a plugin of
+// the project's own does that, it sets the ID that only apps have.
 func (b *Build) app(f *gradle.File) bool {
+	if len(f.At("android", "defaultConfig", "applicationId")) > 0 {
+		return true
+	}
 	for _, p := range f.Plugins() {
 		id := p.ID
 		if p.Alias && b.catalog != nil {

@@ -56,6 +56,7 @@ func readProject(t *tree.Tree, name string, r *Report) *Project {
 type layer struct {
 	file string
 	get  func(key string) (value string, line, column int, ok bool)
+	keys func() []string
 }
 
 // settings are the layers of one target and configuration, strongest first (Xcode Help: configuration settings file reference).
@@ -84,6 +85,14 @@ func newSettings(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Targ
 				return strings.Join(bs.Dict.Texts(key), " "), l, col, true
 			}
 			return v.Text, l, col, true
+		}, keys: func() []string {
+			var out []string
+			if bs := o.Dict.Get("buildSettings"); bs != nil && bs.Dict != nil {
+				for _, e := range bs.Dict.Entries {
+					out = append(out, e.Key)
+				}
+			}
+			return out
 		}})
 		if ref := o.Dict.Text("baseConfigurationReference"); ref != "" {
 			if where, ok := px.Path(ref); ok {
@@ -113,6 +122,12 @@ func (s *settings) xcconfig(name string, depth int) {
 			}
 		}
 		return "", 0, 0, false
+	}, keys: func() []string {
+		var out []string
+		for _, x := range f.Settings {
+			out = append(out, x.Key)
+		}
+		return out
 	}})
 	for i := len(f.Includes) - 1; i >= 0; i-- {
 		s.xcconfig(path.Join(path.Dir(name), f.Includes[i].Path), depth+1)
@@ -120,7 +135,35 @@ func (s *settings) xcconfig(name string, depth int) {
 }
 
 // get resolves a build setting with the others it names; conditional settings make it one of several.
-func (s *settings) get(key string) Fact { return s.from(key, 0, 0) }
+func (s *settings) get(key string) Fact {
+	plain := s.from(key, 0, 0)
+	for i, l := range s.layers {
+		for _, k := range l.keys() {
+			if !strings.HasPrefix(k, key+"[") {
+				continue
+			}
+			v, line, column, _ := l.get(k)
+			text, _, why := s.expand(v, key, i, 0)
+			if why != "" {
+				continue // the plain value's own trouble is reported
+			}
+			if len(plain.Possible) == 0 {
+				plain.File, plain.Line, plain.Column = l.file, line, column
+			}
+			plain.Possible = append(plain.Possible, Possible{Value: text, When: strings.TrimPrefix(k, key)})
+		}
+		if _, _, _, ok := l.get(key); ok {
+			break // what weaker layers say does not matter
+		}
+	}
+	if len(plain.Possible) > 0 && plain.Known() {
+		if *plain.Value != "" {
+			plain.Possible = append(plain.Possible, Possible{Value: *plain.Value, When: "otherwise"})
+		}
+		plain.Value = nil
+	}
+	return plain
+}
 
 func (s *settings) from(key string, first, depth int) Fact {
 	if depth > 20 {

@@ -298,6 +298,26 @@ func TestBuildSettings(t *testing.T) {
 	}
 }
 
+func TestConditionalSettingsHaveSeveralValues(t *testing.T) {
+	for _, c := range []struct{ project, target, want string }{
+		{"", `PRODUCT_BUNDLE_IDENTIFIER = a.b; "PRODUCT_BUNDLE_IDENTIFIER[sdk=iphonesimulator*]" = a.sim;`, "a.sim when [sdk=iphonesimulator*], or a.b when otherwise"},
+		{"", `"PRODUCT_BUNDLE_IDENTIFIER[sdk=iphoneos*]" = "a.$(TARGET_NAME:lower:rfc1034identifier)";`, "a.my-app when [sdk=iphoneos*]"},
+		{`"PRODUCT_BUNDLE_IDENTIFIER[sdk=iphoneos*]" = x.y;`, `PRODUCT_BUNDLE_IDENTIFIER = a.b;`, "a.b"},
+	} {
+		r := Survey(in(map[string]string{"App.xcodeproj/project.pbxproj": project(c.project, c.target, "")}))
+		if got := r.IOS.Projects[0].Targets[0].Configurations[0].BundleID; got.Say() != c.want {
+			t.Errorf("%s: %s", c.target, got.Say())
+		}
+	}
+}
+
+func TestAnAppThroughAPluginOfTheProjectsOwn(t *testing.T) {
+	vs, _ := one(t, map[string]string{"settings.gradle.kts": "", "app/build.gradle.kts": "plugins { id(\"our.android.app\") }\nandroid { defaultConfig { applicationId = \"a.b\" } }"})
+	if vs["release"].ApplicationID.String() != "a.b" {
+		t.Errorf("%+v", vs)
+	}
+}
+
 func TestInfoPlist(t *testing.T) {
 	plist := func(body string) string {
 		return `<?xml version="1.0"?><plist version="1.0"><dict>` + body + `</dict></plist>`
