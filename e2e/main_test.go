@@ -212,7 +212,7 @@ func TestTheDemoRunsAndLeavesNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	for range 2 { // a second run on the same folder, too
-		out, err := exec.Command(filepath.Join(bin, "ligared"), "demo", "--once", "--folder", dir).CombinedOutput()
+		out, err := exec.Command(filepath.Join(bin, "ligared"), "demo", "--once", "--folder", filepath.Join(dir, "made", "here")).CombinedOutput()
 		if err != nil {
 			t.Fatalf("%v\n%s", err, out[max(0, len(out)-3000):])
 		}

@@ -70,13 +70,15 @@ func (o *own) console() string { return o.endpoint.Address + "/sign-in#" + o.end
 
 // startOwn starts PostgreSQL, the server and, if wanted, the simulated services.
 func startOwn(ctx context.Context, home, address, team, person string, simulated bool) (_ *own, err error) {
-	if err := os.MkdirAll(home, 0o700); err != nil {
+	mode := os.FileMode(0o700)
+	if os.Geteuid() == 0 {
+		mode = 0o711 // the database's user passes through, and lists nothing
+	}
+	if err := os.MkdirAll(home, mode); err != nil {
 		return nil, err
 	}
-	if os.Geteuid() == 0 { // the database's user passes through, and lists nothing
-		if err := os.Chmod(home, 0o711); err != nil {
-			return nil, err
-		}
+	if err := os.Chmod(home, mode); err != nil { // another command may have made it
+		return nil, err
 	}
 	o := &own{served: make(chan error, 1)}
 	defer func() {
