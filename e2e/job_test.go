@@ -294,8 +294,15 @@ func TestNoPermission(t *testing.T) {
 			t.Fatal(err)
 		}
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
-	} else if err := exec.Command("chmod", "-R", "a-w", dir).Run(); err != nil {
-		t.Fatal(err)
+	} else {
+		if err := exec.Command("chmod", "-R", "a-w", dir).Run(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() {
+			if err := exec.Command("chmod", "-R", "u+w", dir).Run(); err != nil {
+				t.Error(err)
+			}
+		})
 	}
 	was := git(t, dir, "status", "--porcelain")
 	out, err := cmd.CombinedOutput()
