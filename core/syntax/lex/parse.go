@@ -112,7 +112,7 @@ func (s *scanner) next() []*Node {
 	if n := s.comment(); n != nil {
 		return []*Node{n}
 	}
-	if s.l.Directives && c == '#' && s.firstOnLine() {
+	if s.l.Directives && c == '#' && s.firstOnLine() && s.at+1 < len(s.src) && s.src[s.at+1] >= 'a' && s.src[s.at+1] <= 'z' {
 		return []*Node{s.leaf(Directive, s.lineEnd())}
 	}
 	if n := s.heredocOpener(); n != nil {
