@@ -219,10 +219,12 @@ func (r *Records) cell(ctx context.Context, c Caller, a shape.App, s *sheet.Shee
 	if registered == 0 {
 		return cell, nil
 	}
-	var body []byte
-	err := r.DB.QueryRow(ctx, `SELECT at, body FROM reports WHERE team = $1 AND app = $2`, c.Team, a.ID).Scan(&cell.Checked, &body)
-	if err != nil && !store.None(err) {
+	rep, err := r.lastReport(ctx, c, a.ID)
+	if err != nil {
 		return cell, err
+	}
+	if rep != nil {
+		cell.Checked = &rep.At
 	}
 	if err := r.DB.QueryRow(ctx, `SELECT max(s.at) FROM sightings s JOIN registrations g ON g.team = s.team AND g.id = s.registration WHERE s.team = $1 AND g.app = $2 AND g.service = $3`, c.Team, a.ID, s.Service).Scan(&cell.LastSighting); err != nil {
 		return cell, err
@@ -233,15 +235,11 @@ func (r *Records) cell(ctx context.Context, c Caller, a shape.App, s *sheet.Shee
 			return cell, nil
 		}
 	}
-	var rep shape.Report
-	if body != nil {
-		if err := json.Unmarshal(body, &rep); err != nil {
-			return cell, err
-		}
-	}
 	n := map[string]int{}
-	for _, f := range rep.Findings {
-		n[f.Severity]++
+	if rep != nil {
+		for _, f := range rep.Findings {
+			n[f.Severity]++
+		}
 	}
 	switch {
 	case n["error"] > 0:
@@ -279,7 +277,11 @@ func (r *Records) SaveReport(ctx context.Context, tx pgx.Tx, c Caller, app strin
 	if err != nil {
 		return err
 	}
-	if _, err := tx.Exec(ctx, `INSERT INTO reports (team, app, at, body) VALUES ($1, $2, $3, $4) ON CONFLICT (team, app) DO UPDATE SET at = excluded.at, body = excluded.body`, c.Team, a.ID, rep.At, body); err != nil {
+	sealed, err := r.Keys.Seal(string(body), c.Team.String(), a.ID, "report")
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec(ctx, `INSERT INTO reports (team, app, at, body) VALUES ($1, $2, $3, $4) ON CONFLICT (team, app) DO UPDATE SET at = excluded.at, body = excluded.body`, c.Team, a.ID, rep.At, sealed); err != nil {
 		return err
 	}
 	for _, f := range rep.Findings {
@@ -300,14 +302,22 @@ func (r *Records) Report(ctx context.Context, c Caller, app string) (*shape.Repo
 	if err != nil {
 		return nil, err
 	}
-	var body []byte
-	err = r.DB.QueryRow(ctx, `SELECT body FROM reports WHERE team = $1 AND app = $2`, c.Team, a.ID).Scan(&body)
+	return r.lastReport(ctx, c, a.ID)
+}
+
+func (r *Records) lastReport(ctx context.Context, c Caller, app string) (*shape.Report, error) {
+	var sealed []byte
+	err := r.DB.QueryRow(ctx, `SELECT body FROM reports WHERE team = $1 AND app = $2`, c.Team, app).Scan(&sealed)
 	if store.None(err) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
+	text, err := r.Keys.Open(sealed, c.Team.String(), app, "report")
+	if err != nil {
+		return nil, err
+	}
 	rep := &shape.Report{}
-	return rep, json.Unmarshal(body, rep)
+	return rep, json.Unmarshal([]byte(text), rep)
 }

@@ -33,14 +33,8 @@ func (r *Records) Once(ctx context.Context, c Caller, route, key string, body []
 			if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended($1, 0))`, c.Token.String()+route+key); err != nil {
 				return err
 			}
-			var had []byte
-			err := tx.QueryRow(ctx, `SELECT body, status, answer FROM idempotency_keys WHERE team = $1 AND token = $2 AND route = $3 AND key = $4`, c.Team, c.Token, route, key).Scan(&had, &status, &answer)
-			switch {
-			case err == nil && string(had) != string(digest[:]):
-				return fail(Refusal, "Use a new key for a new request.", "this idempotency key was used for another request")
-			case err == nil:
-				return nil
-			case !store.None(err):
+			found, err := r.remembered(ctx, tx, c, route, key, digest[:], &status, &answer)
+			if err != nil || found {
 				return err
 			}
 		}
@@ -61,8 +55,29 @@ func (r *Records) keep(ctx context.Context, tx pgx.Tx, c Caller, route, key stri
 	if key == "" {
 		return nil
 	}
-	_, err := tx.Exec(ctx, `INSERT INTO idempotency_keys (team, token, route, key, body, status, answer) VALUES ($1, $2, $3, $4, $5, $6, $7)`, c.Team, c.Token, route, key, digest, status, answer)
+	sealed, err := r.Keys.Seal(string(answer), c.Team.String(), c.Token.String(), route, key)
+	if err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `INSERT INTO idempotency_keys (team, token, route, key, body, status, answer) VALUES ($1, $2, $3, $4, $5, $6, $7)`, c.Team, c.Token, route, key, digest, status, sealed)
 	return err
+}
+
+// remembered looks a key up: found with its answer, or refused when it was used for another request.
+func (r *Records) remembered(ctx context.Context, q querier, c Caller, route, key string, digest []byte, status *int, answer *json.RawMessage) (found bool, err error) {
+	var had, sealed []byte
+	err = q.QueryRow(ctx, `SELECT body, status, answer FROM idempotency_keys WHERE team = $1 AND token = $2 AND route = $3 AND key = $4`, c.Team, c.Token, route, key).Scan(&had, status, &sealed)
+	switch {
+	case store.None(err):
+		return false, nil
+	case err != nil:
+		return false, err
+	case string(had) != string(digest):
+		return false, fail(Refusal, "Use a new key for a new request.", "this idempotency key was used for another request")
+	}
+	text, err := r.Keys.Open(sealed, c.Team.String(), c.Token.String(), route, key)
+	*answer = json.RawMessage(text)
+	return err == nil, err
 }
 
 // Steps runs a create that is several transactions and calls to a service, each resumable: a finished one is remembered
@@ -70,17 +85,10 @@ func (r *Records) keep(ctx context.Context, tx pgx.Tx, c Caller, route, key stri
 func (r *Records) Steps(ctx context.Context, c Caller, route, key string, body []byte, do func() (int, any, error)) (int, json.RawMessage, error) {
 	digest := sha256.Sum256(body)
 	if key != "" {
-		var had []byte
 		var status int
 		var answer json.RawMessage
-		err := r.DB.QueryRow(ctx, `SELECT body, status, answer FROM idempotency_keys WHERE team = $1 AND token = $2 AND route = $3 AND key = $4`, c.Team, c.Token, route, key).Scan(&had, &status, &answer)
-		switch {
-		case err == nil && string(had) != string(digest[:]):
-			return 0, nil, fail(Refusal, "Use a new key for a new request.", "this idempotency key was used for another request")
-		case err == nil:
-			return status, answer, nil
-		case !store.None(err):
-			return 0, nil, err
+		if found, err := r.remembered(ctx, r.DB, c, route, key, digest[:], &status, &answer); err != nil || found {
+			return status, answer, err
 		}
 	}
 	status, v, err := do()

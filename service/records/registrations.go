@@ -86,11 +86,16 @@ func (r *Records) begin(ctx context.Context, c Caller, s *sheet.Sheet, app *shap
 		if err := json.Unmarshal(had, &answers); err != nil {
 			return err
 		}
-		if answers["name"] == "" && in.Answers["name"] == "" {
-			in.Answers = with(in.Answers, "name", strings.Trim(app.Name+"-"+in.Environment, "-"))
+		for _, a := range s.Asks { // what the sheet takes from the app's name has a default
+			if a.From == "app.name" && answers[a.ID] == "" {
+				answers[a.ID] = strings.Trim(app.Name+"-"+in.Environment, "-")
+			}
 		}
 		fixed := reg.remote != ""
 		for k, v := range in.Answers {
+			if v == "" {
+				continue
+			}
 			if fixed && answers[k] != "" && v != answers[k] {
 				return fail(Clash, "Leave it out, or register another environment.", "%s was given as %q when this was registered; it cannot be changed to %q here", k, answers[k], v)
 			}
@@ -114,16 +119,6 @@ func (r *Records) begin(ctx context.Context, c Caller, s *sheet.Sheet, app *shap
 		return r.audit(ctx, tx, c, "registration asked for", app.Name+" at "+s.Service+" "+in.Environment, in)
 	})
 	return reg, err
-}
-
-func with(m map[string]string, k, v string) map[string]string {
-	out := map[string]string{k: v}
-	for a, b := range m {
-		if b != "" {
-			out[a] = b
-		}
-	}
-	return out
 }
 
 func joinIdentity(ctx context.Context, tx pgx.Tx, c Caller, app *shape.App, reg *row, i shape.IdentityAnswers) error {

@@ -47,7 +47,7 @@ func (r *Records) Look(ctx context.Context, c Caller, id string) (int, error) {
 			if tag.RowsAffected() == 0 {
 				continue
 			}
-			facts, err := json.Marshal(x.Facts)
+			facts, err := r.sealFacts(c, g.id, x.Facts)
 			if err != nil {
 				return err
 			}
@@ -56,7 +56,7 @@ func (r *Records) Look(ctx context.Context, c Caller, id string) (int, error) {
 				return err
 			}
 			n++
-			if err := r.emit(ctx, tx, c.Team, "sighting", shape.Sighting{ID: x.ID, App: g.appName, Service: g.service, Environment: g.environment, At: x.At, Platform: x.Platform, Identifier: x.Identifier, Kind: x.Kind, Facts: x.Facts}); err != nil {
+			if err := r.emit(ctx, tx, c.Team, "sighting", shape.Sighting{ID: x.ID, App: g.appName, Service: g.service, Environment: g.environment, At: x.At, Platform: x.Platform, Identifier: x.Identifier, Kind: x.Kind}); err != nil {
 				return err
 			}
 		}
@@ -66,6 +66,23 @@ func (r *Records) Look(ctx context.Context, c Caller, id string) (int, error) {
 	return n, err
 }
 
+func (r *Records) sealFacts(c Caller, registration uuid.UUID, facts map[string]string) ([]byte, error) {
+	b, err := json.Marshal(facts)
+	if err != nil {
+		return nil, err
+	}
+	return r.Keys.Seal(string(b), c.Team.String(), registration.String(), "sighting")
+}
+
+func (r *Records) openFacts(c Caller, registration uuid.UUID, sealed []byte) (map[string]string, error) {
+	text, err := r.Keys.Open(sealed, c.Team.String(), registration.String(), "sighting")
+	if err != nil {
+		return nil, err
+	}
+	var out map[string]string
+	return out, json.Unmarshal([]byte(text), &out)
+}
+
 // Sightings gives what was seen of an app, newest first, before a time.
 func (r *Records) Sightings(ctx context.Context, c Caller, app string, before time.Time, limit int) (shape.Page[shape.Sighting], error) {
 	page := shape.Page[shape.Sighting]{Items: []shape.Sighting{}}
@@ -73,7 +90,7 @@ func (r *Records) Sightings(ctx context.Context, c Caller, app string, before ti
 	if err != nil {
 		return page, err
 	}
-	rows, err := r.DB.Query(ctx, `SELECT s.id, g.service, g.environment, s.at, s.platform, s.identifier, s.kind, s.facts FROM sightings s JOIN registrations g ON g.team = s.team AND g.id = s.registration
+	rows, err := r.DB.Query(ctx, `SELECT s.id, s.registration, g.service, g.environment, s.at, s.platform, s.identifier, s.kind, s.facts FROM sightings s JOIN registrations g ON g.team = s.team AND g.id = s.registration
 		WHERE s.team = $1 AND g.app = $2 AND s.at < $3 ORDER BY s.at DESC, s.id LIMIT $4`, c.Team, a.ID, before, limit+1)
 	if err != nil {
 		return page, err
@@ -82,10 +99,11 @@ func (r *Records) Sightings(ctx context.Context, c Caller, app string, before ti
 	for rows.Next() {
 		x := shape.Sighting{App: app}
 		var facts []byte
-		if err := rows.Scan(&x.ID, &x.Service, &x.Environment, &x.At, &x.Platform, &x.Identifier, &x.Kind, &facts); err != nil {
+		var registration uuid.UUID
+		if err := rows.Scan(&x.ID, &registration, &x.Service, &x.Environment, &x.At, &x.Platform, &x.Identifier, &x.Kind, &facts); err != nil {
 			return page, err
 		}
-		if err := json.Unmarshal(facts, &x.Facts); err != nil {
+		if x.Facts, err = r.openFacts(c, registration, facts); err != nil {
 			return page, err
 		}
 		page.Items = append(page.Items, x)
@@ -165,17 +183,18 @@ func merge(rows []check.Row, regs []shape.Registration) []check.Row {
 func (r *Records) lastSeen(ctx context.Context, c Caller, app string, row *check.Row) error {
 	var facts []byte
 	var at time.Time
-	err := r.DB.QueryRow(ctx, `SELECT s.facts, s.at FROM sightings s JOIN registrations g ON g.team = s.team AND g.id = s.registration JOIN apps a ON a.team = g.team AND a.id = g.app
+	var registration uuid.UUID
+	err := r.DB.QueryRow(ctx, `SELECT s.registration, s.facts, s.at FROM sightings s JOIN registrations g ON g.team = s.team AND g.id = s.registration JOIN apps a ON a.team = g.team AND a.id = g.app
 		WHERE s.team = $1 AND a.name = $2 AND g.service = $3 AND g.environment = $4 AND s.platform = $5 AND s.identifier = $6 ORDER BY s.at DESC LIMIT 1`,
-		c.Team, app, row.Service, row.Environment, row.Platform, row.Identity).Scan(&facts, &at)
+		c.Team, app, row.Service, row.Environment, row.Platform, row.Identity).Scan(&registration, &facts, &at)
 	if store.None(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	var values map[string]string
-	if err := json.Unmarshal(facts, &values); err != nil {
+	values, err := r.openFacts(c, registration, facts)
+	if err != nil {
 		return err
 	}
 	name := row.What

@@ -268,7 +268,7 @@ CREATE TABLE reports (
     team uuid NOT NULL,
     app uuid NOT NULL,
     at timestamptz NOT NULL,
-    body jsonb NOT NULL,
+    body bytea NOT NULL, -- sealed: the line-up holds issued values
     PRIMARY KEY (team, app),
     FOREIGN KEY (team, app) REFERENCES apps ON DELETE CASCADE
 );
@@ -293,7 +293,7 @@ CREATE TABLE sightings (
     platform text NOT NULL,
     identifier text NOT NULL,
     kind text NOT NULL,
-    facts jsonb NOT NULL,
+    facts bytea NOT NULL, -- sealed: what an app carried holds issued values
     PRIMARY KEY (team, registration, at, id)
 ) PARTITION BY RANGE (at);
 CREATE TABLE sightings_rest PARTITION OF sightings DEFAULT;
@@ -340,7 +340,7 @@ CREATE TABLE idempotency_keys (
     key text NOT NULL,
     body bytea NOT NULL,      -- digest of the request
     status int NOT NULL,
-    answer jsonb NOT NULL,
+    answer bytea NOT NULL,    -- sealed: it may hold issued values
     at timestamptz NOT NULL DEFAULT now(),
     PRIMARY KEY (team, token, route, key)
 );
