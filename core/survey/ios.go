@@ -57,6 +57,7 @@ type layer struct {
 	file string
 	get  func(key string) (value string, line, column int, ok bool)
 	keys func() []string
+	gone bool // the file is not there: what it sets is not known
 }
 
 // settings are the layers of one target and configuration, strongest first (Xcode Help: configuration settings file reference).
@@ -96,7 +97,7 @@ func newSettings(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Targ
 		}})
 		if ref := o.Dict.Text("baseConfigurationReference"); ref != "" {
 			if where, ok := px.Path(ref); ok {
-				s.xcconfig(path.Join(p.Dir, where), 0)
+				s.xcconfig(path.Join(p.Dir, where), 0, false)
 			}
 		}
 	}
@@ -109,9 +110,13 @@ func newSettings(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Targ
 	return s
 }
 
-func (s *settings) xcconfig(name string, depth int) {
+func (s *settings) xcconfig(name string, depth int, optional bool) {
 	src, err := s.t.Read(name)
 	if err != nil || depth > 10 {
+		if !optional {
+			none := func(string) (string, int, int, bool) { return "", 0, 0, false }
+			s.layers = append(s.layers, layer{file: name, get: none, keys: func() []string { return nil }, gone: true})
+		}
 		return
 	}
 	f := xcconfig.Parse(src)
@@ -130,7 +135,7 @@ func (s *settings) xcconfig(name string, depth int) {
 		return out
 	}})
 	for i := len(f.Includes) - 1; i >= 0; i-- {
-		s.xcconfig(path.Join(path.Dir(name), f.Includes[i].Path), depth+1)
+		s.xcconfig(path.Join(path.Dir(name), f.Includes[i].Path), depth+1, f.Includes[i].Optional)
 	}
 }
 
@@ -165,11 +170,17 @@ func (s *settings) get(key string) Fact {
 	return plain
 }
 
+// builtIn are settings that the build system itself gives.
+var builtIn = map[string]bool{"TARGET_NAME": true, "CONFIGURATION": true, "SRCROOT": true, "PROJECT_DIR": true}
+
 func (s *settings) from(key string, first, depth int) Fact {
 	if depth > 20 {
 		return unresolved(fmt.Sprintf("$(%s) refers to itself", key), "", 0, 0)
 	}
 	for i := first; i < len(s.layers); i++ {
+		if s.layers[i].gone && !builtIn[key] {
+			return unresolved(fmt.Sprintf("%s is not there, and may set %s", s.layers[i].file, key), s.p.File(), 0, 0)
+		}
 		v, l, c, ok := s.layers[i].get(key)
 		if !ok {
 			continue

@@ -298,6 +298,26 @@ func TestBuildSettings(t *testing.T) {
 	}
 }
 
+func TestASettingsFileThatIsNotThereMayHoldTheAnswer(t *testing.T) {
+	const base = "baseConfigurationReference = X;"
+	id := func(project1, target string, files map[string]string) Fact {
+		files["App.xcodeproj/project.pbxproj"] = project(project1, target, base)
+		return Survey(in(files)).IOS.Projects[0].Targets[0].Configurations[0].BundleID
+	}
+	if got := id("PRODUCT_BUNDLE_IDENTIFIER = x.y;", "", map[string]string{}); got.Known() || !strings.Contains(got.Unresolved, "Config/base.xcconfig is not there") {
+		t.Errorf("a weaker layer was taken: %s", got.Say())
+	}
+	if got := id("", `PRODUCT_BUNDLE_IDENTIFIER = "a.$(TARGET_NAME:c99extidentifier)";`, map[string]string{}); got.String() != "a.My_App" {
+		t.Errorf("a stronger layer counts: %s", got.Say())
+	}
+	if got := id("PRODUCT_BUNDLE_IDENTIFIER = x.y;", "", map[string]string{"Config/base.xcconfig": "#include? \"none.xcconfig\"\n"}); got.String() != "x.y" {
+		t.Errorf("an optional include may be missing: %s", got.Say())
+	}
+	if got := id("PRODUCT_BUNDLE_IDENTIFIER = x.y;", "", map[string]string{"Config/base.xcconfig": "#include \"none.xcconfig\"\n"}); got.Known() {
+		t.Errorf("an include may not: %s", got.Say())
+	}
+}
+
 func TestConditionalSettingsHaveSeveralValues(t *testing.T) {
 	for _, c := range []struct{ project, target, want string }{
 		{"", `PRODUCT_BUNDLE_IDENTIFIER = a.b; "PRODUCT_BUNDLE_IDENTIFIER[sdk=iphonesimulator*]" = a.sim;`, "a.sim when [sdk=iphonesimulator*], or a.b when otherwise"},

@@ -268,10 +268,12 @@ func takeOut(t *tree.Tree, e Entry, others []*Record, force bool) *Left {
 			for _, x := range o.Entries {
 				if x.File == e.File && strings.HasPrefix(x.At, e.At) {
 					o.Entries = append([]Entry{e}, o.Entries...)
-					if text, err := o.Write(); err == nil {
-						t.Put(RecordPath(o.Registration), text)
-						return nil
+					text, err := o.Write()
+					if err != nil {
+						return &Left{Place{File: RecordPath(o.Registration)}, e.Placement, "its new owner's record cannot be written: " + err.Error()}
 					}
+					t.Put(RecordPath(o.Registration), text)
+					return nil
 				}
 			}
 		}

@@ -117,12 +117,6 @@ func Parse(src []byte) (*Project, error) {
 	return pr, nil
 }
 
-// ParseDict reads any old-style property list whose root is a dictionary.
-func ParseDict(src []byte) (*Dict, error) {
-	_, d, err := (&parser{src: src}).top()
-	return d, err
-}
-
 func (p *parser) top() (*lex.Tree, *Dict, error) {
 	t := lex.Parse(lex.OldStyle, p.src)
 	if len(t.Problems) > 0 {

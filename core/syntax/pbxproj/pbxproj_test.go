@@ -88,12 +88,12 @@ func TestQuoting(t *testing.T) {
 		if got != want {
 			t.Errorf("%q: %s, want %s", s, got, want)
 		}
-		d, err := ParseDict([]byte("{ k = " + got + "; }"))
+		_, d, err := (&parser{[]byte("{ k = " + got + "; }")}).top()
 		if err != nil || d.Text("k") != s {
 			t.Errorf("%q is read back as %q (%v)", s, d.Text("k"), err)
 		}
 	}
-	d, err := ParseDict([]byte(`{ a = "\U00e9\101\n"; b = <0fbd 77>; c = 'x y'; }`))
+	_, d, err := (&parser{[]byte(`{ a = "\U00e9\101\n"; b = <0fbd 77>; c = 'x y'; }`)}).top()
 	if err != nil || d.Text("a") != "éA\n" || d.Text("b") != "<0fbd77>" || d.Text("c") != "x y" {
 		t.Errorf("escapes: %q %q %q %v", d.Text("a"), d.Text("b"), d.Text("c"), err)
 	}

@@ -14,14 +14,6 @@ type Target struct {
 	Configs     []*Object
 }
 
-// App reports whether the target builds an app that users open.
-func (t *Target) App() bool { return t.ProductType == "com.apple.product-type.application" }
-
-// Extension reports whether the target builds something that ships inside an app with an ID of its own.
-func (t *Target) Extension() bool {
-	return strings.Contains(t.ProductType, "extension") || strings.Contains(t.ProductType, "watchapp")
-}
-
 // Test reports whether the target builds tests.
 func (t *Target) Test() bool { return strings.Contains(t.ProductType, "bundle.u") }
 

@@ -17,9 +17,6 @@ func (e *Element) Attr(name string) *Attribute {
 	return nil
 }
 
-// Local gives a name without its prefix.
-func Local(name string) string { return name[strings.IndexByte(name, ':')+1:] }
-
 // Space gives the namespace a prefix is bound to at this element ("" when it is not).
 func (e *Element) Space(prefix string) string {
 	want := "xmlns"
