@@ -25,6 +25,7 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	var regs []*wiring.Registration
 	var err error
 	noRecords := ""
+	var unfinished []string
 	switch {
 	case w.Binding == nil:
 		noRecords = "the tree is not attached to an app"
@@ -35,10 +36,10 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	case c == nil:
 		noRecords = why
 	default:
-		if regs, _, err = w.Registrations(ctx, c, "", ""); err != nil {
+		if regs, unfinished, err = w.Registrations(ctx, c, "", ""); err != nil {
 			return nil, err
 		}
-		if len(regs) == 0 {
+		if len(regs) == 0 && len(unfinished) == 0 {
 			noRecords = w.Binding.App + " is not registered with any service yet"
 		}
 	}
@@ -48,6 +49,9 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 		return nil, err
 	}
 	out := &Checked{Result: check.Run(in, answers, noRecords)}
+	for _, why := range unfinished {
+		out.NotLooked = append(out.NotLooked, check.NotLooked{Rule: "identifier-not-registered", Reason: why, Required: true})
+	}
 	if w.Binding == nil {
 		return out, nil
 	}

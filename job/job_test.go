@@ -22,6 +22,7 @@ import (
 // fake is a server that knows one app with one registration, and remembers what it was sent.
 type fake struct {
 	registered bool
+	state      string // "" for registered
 	app        shape.NewApp
 	register   shape.Register
 	report     shape.Report
@@ -82,7 +83,11 @@ func (f *fake) handler(t *testing.T) http.Handler {
 }
 
 func (f *fake) registration() shape.Registration {
-	return shape.Registration{ID: "r1", App: "hivelog", Service: "thornmill", Environment: "production", State: "registered", Revision: f.revision}
+	g := shape.Registration{ID: "r1", App: "hivelog", Service: "thornmill", Environment: "production", State: "registered", Revision: f.revision}
+	if f.state != "" {
+		g.State, g.Problem = f.state, "the answer was lost"
+	}
+	return g
 }
 
 // start gives a tree of the demo app and a client of a fake server.
@@ -313,5 +318,21 @@ func TestWhatCannotBeOpened(t *testing.T) {
 	}
 	if err := (&Work{Survey: &survey.Report{}}).NeedApp(); err == nil || !strings.Contains(hint(err), "--tree") {
 		t.Errorf("no app: %v", err)
+	}
+}
+
+func TestARegistrationThatWasNotCompletedIsSaid(t *testing.T) {
+	dir, f, c := start(t)
+	ctx := context.Background()
+	if _, err := open(t, dir).Attach(ctx, c, "hivelog", "", "", false); err != nil {
+		t.Fatal(err)
+	}
+	f.registered, f.state = true, "unknown"
+	r, err := open(t, dir).Check(ctx, c, "", false, false)
+	if err != nil || !r.Blind() || !strings.Contains(r.NotLooked[len(r.NotLooked)-1].Reason, "the answer was lost") {
+		t.Errorf("check passes it by: %+v %v", r, err)
+	}
+	if _, err := open(t, dir).Place(ctx, c, PlaceOptions{Service: "thornmill"}); err == nil || !strings.Contains(err.Error(), "not completed") || !strings.Contains(hint(err), "ligare register") {
+		t.Errorf("place: %v", err)
 	}
 }

@@ -44,9 +44,12 @@ func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Pl
 	if err := w.NeedBinding(); err != nil {
 		return nil, err
 	}
-	regs, _, err := w.Registrations(ctx, c, o.Service, o.Environment)
+	regs, unfinished, err := w.Registrations(ctx, c, o.Service, o.Environment)
 	if err != nil {
 		return nil, err
+	}
+	if len(regs) == 0 && len(unfinished) > 0 {
+		return nil, stop("Run it again, it goes on where it stopped: ligare register "+o.Service, "%s", strings.Join(unfinished, "; "))
 	}
 	if len(regs) == 0 {
 		return nil, stop("Register it first: ligare register "+o.Service, "%s is not registered with %s%s", w.Binding.App, o.Service, inEnvironment(o.Environment))

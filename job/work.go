@@ -209,18 +209,18 @@ func (w *Work) Write() error {
 }
 
 // Registrations gives the app's registrations at a service (or all, for ""), and in one environment (or all, for "").
-func (w *Work) Registrations(ctx context.Context, c *client.Client, service, environment string) ([]*wiring.Registration, map[string]string, error) {
+// Those that were never completed have nothing to place or compare; open says which they are and why.
+func (w *Work) Registrations(ctx context.Context, c *client.Client, service, environment string) (out []*wiring.Registration, open []string, err error) {
 	list, err := c.Registrations(ctx, w.Binding.App)
 	if err != nil {
 		return nil, nil, err
 	}
-	var out []*wiring.Registration
-	ids := map[string]string{}
 	for _, g := range list {
 		if service != "" && g.Service != service || environment != "" && g.Environment != "" && g.Environment != environment {
 			continue
 		}
 		if g.State != "registered" {
+			open = append(open, strings.TrimSpace(fmt.Sprintf("the registration at %s%s was not completed (%s) %s", g.Service, inEnvironment(g.Environment), g.State, g.Problem)))
 			continue
 		}
 		p, err := c.Placing(ctx, g.ID)
@@ -235,10 +235,9 @@ func (w *Work) Registrations(ctx context.Context, c *client.Client, service, env
 		for _, i := range p.Identities {
 			reg.Identities = append(reg.Identities, wiring.Registered{Platform: platform(i.Platform), ID: i.Identifier, Values: i.Values, File: i.File})
 		}
-		ids[reg.Key()] = g.ID
 		out = append(out, reg)
 	}
-	return out, ids, nil
+	return out, open, nil
 }
 
 // Offline gives registrations as the tree's own records remember them: digests instead of values.

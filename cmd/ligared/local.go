@@ -62,7 +62,6 @@ type own struct {
 	served   chan error
 	cancel   context.CancelFunc
 	lock     *os.File
-	url      string
 }
 
 // console gives the address that signs in by itself; the token stands behind # and is never sent in an address.
@@ -92,7 +91,6 @@ func startOwn(ctx context.Context, home, address, team, person string, simulated
 	if o.cluster, err = cluster.Start(ctx, filepath.Join(home, "postgres")); err != nil {
 		return nil, err
 	}
-	o.url = o.cluster.URL
 	s, err := server.Open(ctx, server.Config{Database: o.cluster.URL, Keyring: filepath.Join(home, "keyring.json"), Every: 2 * time.Second, Log: logger(true)})
 	if err != nil {
 		return nil, err

@@ -234,6 +234,10 @@ func (r *Records) emit(ctx context.Context, tx pgx.Tx, team uuid.UUID, topic str
 	if err != nil {
 		return err
 	}
+	// Numbers are given in the order of commits: a reader that has seen one will not be passed by an earlier one.
+	if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended($1, 1))`, team.String()); err != nil {
+		return err
+	}
 	if _, err := tx.Exec(ctx, `INSERT INTO outbox (team, topic, body) VALUES ($1, $2, $3)`, team, topic, b); err != nil {
 		return err
 	}
