@@ -27,10 +27,13 @@ var (
 )
 
 var rules = []rule{
+	{in: "core/syntax/yaml", others: []string{yaml}, banned: inside},
 	{in: "core/syntax", own: []string{"core/syntax"}, banned: inside},
 	{in: "core/ident", banned: inside},
 	{in: "core/tree", banned: inside},
 	{in: "core/cert", own: []string{"core/ident"}, others: []string{"software.sslmate.com/src/go-pkcs12"}, banned: inside},
+	{in: "core/survey/fact", banned: inside},
+	{in: "core/survey/script", own: []string{"core/survey/fact", "core/syntax", "core/tree"}, banned: inside},
 	{in: "core/survey", own: []string{"core/syntax", "core/tree", "core/survey"}, banned: inside},
 	{in: "core/sheet", own: []string{"core/syntax", "core/ident"}, others: []string{yaml}, banned: inside},
 	{in: "core/binding", own: []string{"core/survey", "core/ident"}, others: []string{yaml}, banned: inside},

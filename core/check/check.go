@@ -443,6 +443,9 @@ func (r *runner) floors(c sheet.Constraint, visit func(string, survey.Fact)) {
 	if c.Platform == ident.IOS && c.Of == "deploymentTarget" {
 		for _, p := range r.in.Survey.IOS.Projects {
 			for _, t := range p.Targets {
+				if t.Test() || t.Platform != "iphoneos" {
+					continue
+				}
 				for _, conf := range t.Configurations {
 					visit(conf.Name, conf.DeploymentTarget)
 				}

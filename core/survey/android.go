@@ -3,42 +3,65 @@ package survey
 import (
 	"fmt"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
+	"ligare/core/survey/fact"
+	"ligare/core/survey/script"
 	"ligare/core/syntax/gradle"
 	"ligare/core/syntax/lex"
-	"ligare/core/syntax/xml"
 	"ligare/core/tree"
 )
 
-const androidNS = "http://schemas.android.com/apk/res/android"
+const appPlugin = "com.android.application"
 
 // readModules finds the modules that build an app and reads their variants.
-func readModules(t *tree.Tree, files []string, r *Report) []*Module {
+func readModules(t *tree.Tree, files []string, all []string, o Options, r *Report) []*Module {
 	builds := map[string]*Build{}
 	var out []*Module
 	for _, name := range files {
-		root := buildRoot(t, path.Dir(name))
+		dir := path.Dir(name)
+		root := buildRoot(t, dir)
 		b := builds[root]
 		if b == nil {
-			b = openBuild(t, root, r)
+			var troubles []script.Trouble
+			b, troubles = script.Open(t, root, all, script.Roots{Home: o.Home, Env: o.Env})
+			for _, x := range troubles {
+				r.broken(x.What, x.Why, x.File, 0)
+			}
 			builds[root] = b
 		}
-		f := b.file(name)
-		if f == nil || !b.app(f) {
+		f := b.File(name)
+		if f == nil || strings.HasPrefix(dir, path.Join(root, "buildSrc")) {
+			continue
+		}
+		model := b.Model(name, dir)
+		hidden := !model.Applies(appPlugin)
+		if hidden && !appID(model) {
 			continue
 		}
 		if err := f.Err(); err != nil {
 			line, _ := f.Position(f.Problems[0].Offset)
 			r.broken("build file "+name, err.Error(), name, line)
 		}
-		m := &Module{Dir: path.Dir(name), BuildFile: name, Root: root, build: b}
-		s := scope{b: b, file: name, f: f}
-		m.Variants = s.variants(m, r)
+		m := &Module{Layout: "android-gradle", Dir: dir, BuildFile: name, Root: root, build: b, model: model}
+		s := &moduleReader{t: t, m: m, model: model, r: r, hidden: hidden}
+		s.readSourceSets()
+		m.Variants = s.variants()
+		m.Plugins, m.Repositories, m.Dependencies = s.plugins(), s.repositories(), s.dependencies()
 		out = append(out, m)
 	}
 	return out
+}
+
+// appID reports whether the scripts set the ID that only apps have, where a plugin that is not in the tree applies the
+// platform's.
+func appID(m *script.Model) bool {
+	if m.Applies("com.android.library") || m.Applies("com.android.dynamic-feature") {
+		return false
+	}
+	return len(m.At("android", "defaultConfig", "applicationId")) > 0
 }
 
 // buildRoot gives the nearest folder above that holds a settings file, else the folder itself.
@@ -53,111 +76,254 @@ func buildRoot(t *tree.Tree, dir string) string {
 	}
 }
 
-// app reports whether a build file builds an app: it applies the platform's application plugin, or, where a plugin of
-// the project's own does that, it sets the ID that only apps have.
-func (b *Build) app(f *gradle.File) bool {
-	if len(f.At("android", "defaultConfig", "applicationId")) > 0 {
-		return true
-	}
-	for _, p := range f.Plugins() {
-		id := p.ID
-		if p.Alias && b.catalog != nil {
-			if e, ok := b.catalog.Accessor("plugins", p.ID, ".id"); ok {
-				id = e.Value
-			} else if e, ok := b.catalog.Accessor("plugins", p.ID, ""); ok {
-				id, _, _ = strings.Cut(e.Value, ":")
-			}
-		}
-		if p.Applied && id == "com.android.application" {
-			return true
-		}
-	}
-	return false
+// moduleReader reads one module.
+type moduleReader struct {
+	t      *tree.Tree
+	m      *Module
+	model  *script.Model
+	r      *Report
+	hidden bool // a plugin from outside the tree builds the app, and may set anything
 }
 
-// setting gives a fact for the last statement at a path; statements under a condition make it one of several.
-func (s scope) setting(path ...string) Fact {
-	var out Fact
-	for _, at := range s.f.At(path...) {
-		if len(at.Arg()) == 0 {
+// sourceSet is where a source set keeps its files; the empty parts are the usual ones.
+type sourceSet struct {
+	root     string
+	manifest string
+	res      []string
+	assets   []string
+	code     []string
+}
+
+// readSourceSets follows android.sourceSets, which move manifests and resources.
+func (s *moduleReader) readSourceSets() {
+	s.m.sets = map[string]sourceSet{}
+	for _, st := range s.model.Under("android", "sourceSets") {
+		if len(st.Path) < 4 || len(st.Arg()) == 0 && len(st.Args) == 0 || st.Holds() == "false" {
 			continue
 		}
-		got := s.resolve(at.Arg())
-		if at.Cond == "" {
-			out = got
-			continue
-		}
-		if got.Known() {
-			before := out
-			out = got
-			out.Value = nil
-			out.Possible = []Possible{{Value: *got.Value, When: at.Cond}}
-			if before.Known() {
-				out.Possible = append(out.Possible, Possible{Value: *before.Value, When: "not " + at.Cond})
+		name := st.Path[2]
+		set := s.m.sets[name]
+		paths := func() []string {
+			var out []string
+			for _, e := range append(append([]gradle.Expr{}, st.Args...), st.Setting.Value) {
+				if len(e) == 0 {
+					continue
+				}
+				for _, f := range st.List(e) {
+					if f.Known() {
+						out = append(out, s.inModule(f.String()))
+					} else {
+						s.r.ask("source set "+name, f.Unresolved, f.File, f.Line)
+					}
+				}
 			}
-			out.Possible = append(out.Possible, before.Possible...)
+			return out
 		}
+		tail := strings.Join(st.Path[3:], ".")
+		switch tail {
+		case "root":
+			set.root = first(paths())
+		case "manifest.srcFile":
+			set.manifest = first(paths())
+		case "res.srcDirs", "res.srcDir":
+			set.res = s.added(st, set.res, path.Join(s.m.Dir, "src", name, "res"), tail == "res.srcDir", paths())
+		case "assets.srcDirs", "assets.srcDir":
+			set.assets = s.added(st, set.assets, path.Join(s.m.Dir, "src", name, "assets"), tail == "assets.srcDir", paths())
+		case "java.srcDirs", "java.srcDir", "kotlin.srcDirs", "kotlin.srcDir":
+			set.code = append(set.code, paths()...)
+		}
+		s.m.sets[name] = set
+	}
+}
+
+// added puts folders beside the usual one, unless the script assigns the list.
+func (s *moduleReader) added(st script.Stmt, have []string, usual string, single bool, more []string) []string {
+	if st.Assign == "=" && !single {
+		return more
+	}
+	if have == nil {
+		have = []string{usual}
+	}
+	return append(have, more...)
+}
+
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
+}
+
+// inModule makes a path relative to the tree, unless it already is.
+func (s *moduleReader) inModule(p string) string {
+	if s.m.Dir != "." && strings.HasPrefix(p, s.m.Dir+"/") || path.IsAbs(p) {
+		return path.Clean(p)
+	}
+	return path.Join(s.m.Dir, p)
+}
+
+func (m *Module) manifestOf(set string) string {
+	x := m.sets[set]
+	switch {
+	case x.manifest != "":
+		return x.manifest
+	case x.root != "":
+		return path.Join(x.root, "AndroidManifest.xml")
+	}
+	return path.Join(m.Dir, "src", set, "AndroidManifest.xml")
+}
+
+// ResDirs gives the resource folders of a source set.
+func (m *Module) ResDirs(set string) []string {
+	x := m.sets[set]
+	switch {
+	case x.res != nil:
+		return x.res
+	case x.root != "":
+		return []string{path.Join(x.root, "res")}
+	}
+	return []string{path.Join(m.Dir, "src", set, "res")}
+}
+
+// CodeDirs gives the source folders of a source set.
+func (m *Module) CodeDirs(set string) []string {
+	x := m.sets[set]
+	root := path.Join(m.Dir, "src", set)
+	if x.root != "" {
+		root = x.root
+	}
+	return append([]string{path.Join(root, "java"), path.Join(root, "kotlin")}, x.code...)
+}
+
+// unnamed are blocks of a container that stand for all of its elements, or name none.
+var unnamed = map[string]bool{"all": true, "configureEach": true, "each": true, "forEach": true, "whenObjectAdded": true, "create": true, "register": true, "maybeCreate": true, "named": true, "getByName": true, "matching": true}
+
+// named gives the names of the blocks inside android.<container>, in order.
+func (s *moduleReader) named(container string, known ...string) []string {
+	out := append([]string(nil), known...)
+	for _, st := range s.model.Under("android", container) {
+		if len(st.Path) < 3 || st.Holds() == "false" {
+			continue
+		}
+		name := st.Path[2]
+		creates := len(st.Path) == 3 && (st.Block != nil || st.Assign == "" && len(st.Args) == 1 && len(st.Head) == 1 && st.Head[0] != name)
+		switch {
+		case unnamed[name]:
+			if creates && len(st.Args) > 0 && (name == "create" || name == "register" || name == "maybeCreate") {
+				f := st.Stuck("the name is computed")
+				s.r.ask(container+" of "+s.m.Dir, f.Unresolved, f.File, f.Line)
+			}
+			continue
+		case !creates || slices.Contains(out, name):
+			continue
+		}
+		out = append(out, name)
 	}
 	return out
 }
 
-func (s scope) first(paths ...[]string) Fact {
-	for _, p := range paths {
-		if f := s.setting(p...); f.Known() || f.Unresolved != "" || len(f.Possible) > 0 {
+// setting gives a block's setting: what the block itself says, else what all blocks of the container are told, else that
+// of the block it was made from.
+func (s *moduleReader) setting(container, name, key string) Fact {
+	for range 6 {
+		if f := s.model.Setting("android", container, name, key); f.Set() {
 			return f
+		}
+		for _, every := range []string{"all", "configureEach", "each"} {
+			if f := s.model.Setting("android", container, every, key); f.Set() {
+				return f
+			}
+		}
+		with := s.model.At("android", container, name, "initWith")
+		if len(with) == 0 || len(with[0].Args) == 0 {
+			return Fact{}
+		}
+		st := with[len(with)-1]
+		if name = reference(st.Script(), st.Args[0]); name == "" {
+			return st.Stuck("")
 		}
 	}
 	return Fact{}
 }
 
-// named gives the names of the blocks inside android.<container>.
-func (s scope) named(container string, known ...string) []string {
-	out := append([]string(nil), known...)
-	for _, at := range s.f.Settings() {
-		if len(at.Path) == 3 && at.Path[0] == "android" && at.Path[1] == container && at.Block != nil {
-			name := at.Path[2]
-			if name == "all" || name == "configureEach" {
+// reference reads buildTypes.release, getByName("release"), signingConfigs["x"] or signingConfigs.getByName("x").
+func reference(f *gradle.File, e gradle.Expr) string {
+	if len(e) == 0 {
+		return ""
+	}
+	for i := len(e) - 1; i >= 0; i-- {
+		if e[i].Kind == lex.Group && f.Src[e[i].Start] != '{' {
+			if in := lex.Solid(e[i].Inner()); len(in) == 1 {
+				if text, ok := lex.Literal(f.Src, in[0]); ok {
+					return text
+				}
+			}
+			return ""
+		}
+		if e[i].Kind == lex.Word {
+			return e[i].Of(f.Src)
+		}
+		if text, ok := lex.Literal(f.Src, e[i]); ok {
+			return text
+		}
+	}
+	return ""
+}
+
+// dimensions gives the flavor dimensions in order.
+func (s *moduleReader) dimensions() []string {
+	var out []string
+	add := func(st script.Stmt) {
+		for _, e := range append(append([]gradle.Expr{}, st.Args...), st.Setting.Value) {
+			if len(e) == 0 {
 				continue
 			}
-			found := false
-			for _, had := range out {
-				found = found || had == name
+			for _, f := range st.List(e) {
+				if f.Known() && !slices.Contains(out, f.String()) {
+					out = append(out, f.String())
+				} else if f.Unresolved != "" {
+					s.r.ask("flavor dimensions of "+s.m.Dir, f.Unresolved, f.File, f.Line)
+				}
 			}
-			if !found {
-				out = append(out, name)
+		}
+	}
+	for _, st := range s.model.Under("android") {
+		if len(st.Path) < 2 || st.Path[1] != "flavorDimensions" || st.Holds() == "false" {
+			continue
+		}
+		if len(st.Path) == 2 || st.Path[2] == "add" || st.Path[2] == "addAll" {
+			if st.Assign == "=" {
+				out = nil
 			}
+			add(st)
 		}
 	}
 	return out
 }
 
-// flavors gives the combinations of product flavors, one of each dimension, in dimension order.
-func (s scope) flavors() [][]string {
+// flavors gives the combinations of product flavors, one of each dimension, in dimension order, and each flavor's dimension.
+func (s *moduleReader) flavors() (combos [][]string, of map[string]string) {
 	names := s.named("productFlavors")
+	of = map[string]string{}
 	if len(names) == 0 {
-		return [][]string{nil}
+		return [][]string{nil}, of
 	}
-	var order []string
-	for _, p := range []string{"flavorDimensions"} {
-		for _, at := range s.f.At("android", p) {
-			for _, arg := range append(append([]gradle.Expr{}, at.Args...), at.Value) {
-				for _, n := range arg {
-					n.Walk(func(k *lex.Node) bool {
-						if text, ok := lex.Literal(s.f.Src, k); ok {
-							order = append(order, text)
-						}
-						return true
-					})
+	order := s.dimensions()
+	by := map[string][]string{}
+	for _, n := range names {
+		d := ""
+		for _, key := range []string{"dimension", "flavorDimension"} {
+			if f := s.setting("productFlavors", n, key); f.Set() {
+				d = f.String()
+				if !f.Known() {
+					s.r.ask("dimension of flavor "+n, f.Unresolved, f.File, f.Line)
 				}
 			}
 		}
-	}
-	by := map[string][]string{}
-	for _, n := range names {
-		d := s.setting("android", "productFlavors", n, "dimension").String()
 		if d == "" && len(order) > 0 {
 			d = order[0]
 		}
+		of[n] = d
 		by[d] = append(by[d], n)
 	}
 	if len(order) == 0 {
@@ -166,7 +332,7 @@ func (s scope) flavors() [][]string {
 		}
 		sort.Strings(order)
 	}
-	combos := [][]string{nil}
+	combos = [][]string{nil}
 	for _, d := range order {
 		var next [][]string
 		for _, c := range combos {
@@ -178,16 +344,30 @@ func (s scope) flavors() [][]string {
 			combos = next
 		}
 	}
-	return combos
+	return combos, of
 }
 
-func (s scope) variants(m *Module, r *Report) []*AndroidVariant {
+// buildTypes gives the build types: the platform's two, the framework's, the module's.
+func (s *moduleReader) buildTypes() []string {
+	types := s.named("buildTypes", "debug", "release")
+	if (s.model.Applies("dev.flutter.flutter-gradle-plugin") || s.model.Reads("flutter_tools/gradle/flutter.gradle")) && !slices.Contains(types, "profile") {
+		types = append(types, "profile")
+	}
+	return types
+}
+
+func (s *moduleReader) variants() []*AndroidVariant {
 	var out []*AndroidVariant
-	for _, fl := range s.flavors() {
-		for _, bt := range s.named("buildTypes", "debug", "release") {
+	combos, dims := s.flavors()
+	for _, fl := range combos {
+		for _, bt := range s.buildTypes() {
 			v := &AndroidVariant{BuildType: bt, Flavors: fl, Name: variantName(fl, bt)}
 			v.SourceSets = sourceSets(fl, bt, v.Name)
-			s.fill(m, v, r)
+			if s.filtered(v, dims) {
+				continue
+			}
+			s.fill(v)
+			s.late(v, dims)
 			out = append(out, v)
 		}
 	}
@@ -219,309 +399,495 @@ func sourceSets(flavors []string, buildType, variant string) []string {
 	return append(append(out, flavors...), "main")
 }
 
-func (s scope) fill(m *Module, v *AndroidVariant, r *Report) {
-	ns := s.first([]string{"android", "namespace"})
-	manifests := m.manifests(s.b.tree, v, r)
-	if !ns.Known() && ns.Unresolved == "" {
-		for _, d := range manifests {
-			if a := d.doc.Top.Attr("package"); a != nil {
-				l, c := d.doc.At(a.ValueStart)
-				ns = known(a.Value, d.name, l, c, "manifest package")
-			}
-		}
-	}
-	v.Namespace = ns
-	var at [][]string
+// bound binds what a block that runs for each variant may ask of it.
+func bound(st script.Stmt, v *AndroidVariant, dims map[string]string) script.Stmt {
+	names := map[string]any{}
+	pairs := map[string]string{}
 	for _, f := range v.Flavors {
-		at = append(at, []string{"android", "productFlavors", f, "applicationId"})
+		pairs[dims[f]] = f
 	}
-	id := s.first(append(at, []string{"android", "defaultConfig", "applicationId"})...)
-	if !id.Known() && id.Unresolved == "" && len(id.Possible) == 0 {
-		id = ns.through("no applicationId is set: the namespace is the ID")
+	flavorName := ""
+	if len(v.Flavors) > 0 {
+		flavorName = variantName(v.Flavors[:len(v.Flavors)-1], v.Flavors[len(v.Flavors)-1])
 	}
-	for _, f := range v.Flavors {
-		id = s.suffix(id, "android", "productFlavors", f, "applicationIdSuffix")
-	}
-	v.ApplicationID = s.suffix(id, s.inherit(v.BuildType, "applicationIdSuffix")...)
-	two := func(a, b string) Fact {
-		var paths [][]string
-		for _, f := range v.Flavors {
-			paths = append(paths, []string{"android", "productFlavors", f, a}, []string{"android", "productFlavors", f, b})
-		}
-		return s.first(append(paths, []string{"android", "defaultConfig", a}, []string{"android", "defaultConfig", b})...)
-	}
-	v.MinSDK, v.TargetSDK = two("minSdk", "minSdkVersion"), two("targetSdk", "targetSdkVersion")
-	v.LauncherActivity, v.ApplicationClass = launcher(manifests, ns), application(manifests, ns)
-	v.DisplayName = m.label(s.b.tree, manifests, v)
-	s.signing(m, v)
-}
-
-// inherit gives the path of a build type's setting, or that of the type it was made from by initWith.
-func (s scope) inherit(buildType, key string) []string {
-	for range 5 {
-		p := []string{"android", "buildTypes", buildType, key}
-		if f := s.setting(p...); f.Known() || f.Unresolved != "" {
-			return p
-		}
-		with := s.f.At("android", "buildTypes", buildType, "initWith")
-		if len(with) == 0 || len(with[0].Args) == 0 {
-			return p
-		}
-		if name := reference(s.f, with[0].Args[0]); name != "" {
-			buildType = name
-		} else {
-			return p
+	prefixes := []string{"", "it.", "variant.", "variantBuilder."}
+	for _, up := range st.Up {
+		for _, p := range up.Params {
+			prefixes = append(prefixes, p+".")
 		}
 	}
-	return nil
-}
-
-// reference reads buildTypes.release, getByName("release"), signingConfigs["x"] or signingConfigs.getByName("x").
-func reference(f *gradle.File, e gradle.Expr) string {
-	if len(e) == 0 {
-		return ""
-	}
-	if last := e[len(e)-1]; last.Kind == lex.Group {
-		if in := lex.Solid(last.Inner()); len(in) == 1 {
-			text, _ := lex.Literal(f.Src, in[0])
-			return text
+	for _, p := range prefixes {
+		names[p+"buildType.name"], names[p+"flavorName"] = v.BuildType, flavorName
+		names[p+"flavors"], names[p+"productFlavors"] = v.Flavors, pairs
+		if p != "" {
+			names[p+"name"], names[p+"buildType"] = v.Name, v.BuildType
 		}
-		return ""
 	}
-	d := f.Dotted(e)
-	return d[strings.LastIndexByte(d, '.')+1:]
+	return st.Bind(names)
 }
 
-func (s scope) suffix(id Fact, at ...string) Fact {
-	if len(at) == 0 {
-		return id
+// selects reports whether a selector picks a variant: selector().withBuildType("release"); "" when that is not decided.
+func selects(st script.Stmt, v *AndroidVariant, dims map[string]string) string {
+	var call *gradle.Stmt
+	for _, up := range st.Up {
+		if n := len(up.Head); n > 0 && (up.Head[n-1] == "beforeVariants" || up.Head[n-1] == "onVariants") {
+			call = up
+		}
 	}
-	x := s.setting(at...)
-	switch {
-	case x.Unresolved != "":
-		x.Unresolved = "the suffix " + x.Unresolved
-		return x
-	case !x.Known() || *x.Value == "":
-		return id
+	if call == nil || len(call.Args) == 0 {
+		return "true"
 	}
-	add := *x.Value
-	if !strings.HasPrefix(add, ".") {
-		add = "." + add
-	}
-	out := id.with(func(v string) string { return v + add })
-	out.Via = append(append([]string(nil), id.Via...), fmt.Sprintf("suffix %q at %s", add, x.Place()))
-	return out
-}
-
-type manifest struct {
-	name string
-	doc  *xml.Doc
-}
-
-// manifests gives the manifests that merge into a variant, highest priority first.
-func (m *Module) manifests(t *tree.Tree, v *AndroidVariant, r *Report) []manifest {
-	var out []manifest
-	for _, set := range v.SourceSets {
-		name := path.Join(m.Dir, "src", set, "AndroidManifest.xml")
-		src, err := t.Read(name)
-		if err != nil {
+	f, e := st.Script(), call.Args[0]
+	for i := 0; i+1 < len(e); i++ {
+		if e[i].Kind != lex.Word || e[i+1].Kind != lex.Group {
 			continue
 		}
-		d := xml.Parse(src)
-		if err := d.Err(); err != nil {
-			line := 0
-			if place, ok := err.(*xml.Error); ok {
-				line = place.Line
+		in := lex.Solid(e[i+1].Inner())
+		text := ""
+		if len(in) > 0 {
+			text, _ = lex.Literal(f.Src, in[0])
+		}
+		switch e[i].Of(f.Src) {
+		case "selector", "all":
+		case "withBuildType":
+			if text != v.BuildType {
+				return "false"
 			}
-			r.broken("manifest "+name, err.Error(), name, line)
+		case "withName":
+			if text == "" {
+				return ""
+			}
+			if text != v.Name {
+				return "false"
+			}
+		case "withFlavor":
+			flavor := ""
+			if len(in) == 3 {
+				flavor, _ = lex.Literal(f.Src, in[2])
+			}
+			if flavor == "" {
+				return ""
+			}
+			if !slices.Contains(v.Flavors, flavor) || dims[flavor] != text {
+				return "false"
+			}
+		default:
+			return ""
 		}
-		if d.Top != nil {
-			out = append(out, manifest{name, d})
-		}
 	}
-	return out
+	return "true"
 }
 
-// className resolves a class name against the namespace.
-func className(name string, ns Fact) (string, string) {
-	switch {
-	case strings.HasPrefix(name, "."):
-		return ns.String() + name, "relative to the namespace"
-	case !strings.Contains(name, "."):
-		return ns.String() + "." + name, "relative to the namespace"
-	}
-	return name, ""
-}
-
-func classFact(d manifest, a *xml.Attribute, ns Fact) Fact {
-	l, c := d.doc.At(a.ValueStart)
-	full, via := className(a.Value, ns)
-	if via == "" {
-		return known(full, d.name, l, c)
-	}
-	if !ns.Known() {
-		return unresolved(fmt.Sprintf("`%s` is relative to a namespace that is not known", a.Value), d.name, l, c)
-	}
-	return known(full, d.name, l, c, fmt.Sprintf("`%s`, relative to the namespace at %s", a.Value, ns.Place()))
-}
-
-func launcher(ms []manifest, ns Fact) Fact {
-	for _, d := range ms {
-		app := d.doc.Top.Child("application")
-		if app == nil {
+// filtered reports whether the scripts remove a variant; where that cannot be decided, the variant stays and the
+// question is listed.
+func (s *moduleReader) filtered(v *AndroidVariant, dims map[string]string) bool {
+	for _, st := range s.model.Stmts {
+		n := len(st.Path)
+		last := st.Path[n-1]
+		filter := n > 2 && st.Path[0] == "android" && st.Path[1] == "variantFilter" && last == "ignore"
+		before := n > 2 && st.Path[0] == "androidComponents" && st.Path[1] == "beforeVariants" && (last == "enable" || last == "enabled")
+		if !filter && !before || len(st.Arg()) == 0 {
 			continue
 		}
-		for _, act := range app.Children {
-			if act.Name != "activity" && act.Name != "activity-alias" || !launches(act) {
-				continue
-			}
-			key := "name"
-			if act.Name == "activity-alias" {
-				key = "targetActivity"
-			}
-			if a := act.AttrNS(androidNS, key); a != nil {
-				return classFact(d, a, ns)
-			}
-		}
-	}
-	return Fact{}
-}
-
-func launches(act *xml.Element) bool {
-	for _, f := range act.Children {
-		if f.Name != "intent-filter" {
+		at := bound(st, v, dims)
+		picked, holds, value := selects(at, v, dims), at.Holds(), at.Truth(at.Arg())
+		if picked == "false" || holds == "false" || value == "true" && before || value == "false" && filter {
 			continue
 		}
-		main, home := false, false
-		for _, c := range f.Children {
-			if a := c.AttrNS(androidNS, "name"); a != nil {
-				main = main || c.Name == "action" && a.Value == "android.intent.action.MAIN"
-				home = home || c.Name == "category" && a.Value == "android.intent.category.LAUNCHER"
-			}
-		}
-		if main && home {
+		if picked == "true" && holds == "true" && value != "" {
 			return true
 		}
+		file, line, _ := st.Place()
+		s.r.ask("Android variant "+v.Name+" in "+s.m.Dir, "a filter may remove it: it cannot be decided from the files", file, line)
 	}
 	return false
 }
 
-func application(ms []manifest, ns Fact) Fact {
-	for _, d := range ms {
-		if app := d.doc.Top.Child("application"); app != nil {
-			if a := app.AttrNS(androidNS, "name"); a != nil {
-				return classFact(d, a, ns)
-			}
+// late applies what scripts change variant by variant after all else.
+func (s *moduleReader) late(v *AndroidVariant, dims map[string]string) {
+	for _, st := range s.model.Stmts {
+		n := len(st.Path)
+		on := n > 2 && (st.Path[0] == "androidComponents" && st.Path[1] == "onVariants" || st.Path[0] == "android" && st.Path[1] == "applicationVariants")
+		if !on || len(st.Arg()) == 0 || st.Path[n-1] != "applicationId" {
+			continue
+		}
+		at := bound(st, v, dims)
+		switch picked, holds := selects(at, v, dims), at.Holds(); {
+		case picked == "false" || holds == "false":
+		case picked == "true" && holds == "true":
+			v.ApplicationID = at.Value().Through("set for each variant")
+		default:
+			v.ApplicationID = at.Stuck("it may change the ID of this variant")
 		}
 	}
-	return Fact{}
 }
 
-// label gives the app's name as users see it, following a string resource.
-func (m *Module) label(t *tree.Tree, ms []manifest, v *AndroidVariant) Fact {
-	for _, d := range ms {
-		app := d.doc.Top.Child("application")
-		if app == nil {
-			continue
+func (s *moduleReader) fill(v *AndroidVariant) {
+	ns := s.absent(s.model.Setting("android", "namespace"))
+	var pkg Fact
+	own := s.manifests(v)
+	for _, d := range own {
+		if a := d.doc.Top.Attr("package"); a != nil {
+			l, c := d.doc.At(a.ValueStart)
+			pkg = fact.Of(a.Value, d.name, l, c)
 		}
-		a := app.AttrNS(androidNS, "label")
-		if a == nil {
-			continue
-		}
-		l, c := d.doc.At(a.ValueStart)
-		name, ok := strings.CutPrefix(a.Value, "@string/")
-		if !ok {
-			return known(a.Value, d.name, l, c)
-		}
-		for _, set := range v.SourceSets {
-			for _, s := range m.Strings(t, set) {
-				if s.Name == name {
-					return known(strings.TrimSpace(s.Text), s.File, s.Line, s.Column, fmt.Sprintf("`%s` at %s:%d:%d", a.Value, d.name, l, c))
-				}
-			}
-		}
-		return unresolved(fmt.Sprintf("`%s` is not among the string resources", a.Value), d.name, l, c)
 	}
-	return Fact{}
-}
-
-// StringResource is one string of a source set's resources.
-type StringResource struct {
-	Name, Text   string // the text as written, white space included
-	File         string
-	Line, Column int // of the text
-	Start        int // offset of the element
-}
-
-// Strings gives the string resources of a source set's default locale, in file order.
-func (m *Module) Strings(t *tree.Tree, set string) []StringResource {
-	dir := path.Join(m.Dir, "src", set, "res/values")
-	var out []StringResource
-	for _, n := range t.Dir(dir) {
-		if path.Ext(n) != ".xml" {
-			continue
-		}
-		name := path.Join(dir, n)
-		src, err := t.Read(name)
-		if err != nil {
-			continue
-		}
-		d := xml.Parse(src)
-		if d.Top == nil || d.Top.Name != "resources" {
-			continue
-		}
-		for _, e := range d.Top.Children {
-			a := e.Attr("name")
-			if a == nil || e.Name != "string" && (e.Name != "item" || e.Attr("type") == nil || e.Attr("type").Value != "string") {
-				continue
+	if !ns.Set() && pkg.Known() {
+		ns = pkg
+		ns.Via = []string{"manifest package"}
+	}
+	v.Namespace = ns
+	s.identify(v, ns, pkg)
+	two := func(names ...string) Fact {
+		var paths [][]string
+		for _, f := range v.Flavors {
+			for _, n := range names {
+				paths = append(paths, []string{"android", "productFlavors", f, n})
 			}
-			l, c := d.At(e.OpenEnd)
-			out = append(out, StringResource{Name: a.Value, Text: d.Text(e), File: name, Line: l, Column: c, Start: e.Node.Start})
 		}
+		for _, n := range names {
+			paths = append(paths, []string{"android", "defaultConfig", n})
+		}
+		return s.absent(s.model.First(paths...))
+	}
+	v.MinSDK, v.TargetSDK = two("minSdk", "minSdkVersion", "minSdkPreview"), two("targetSdk", "targetSdkVersion", "targetSdkPreview")
+	v.CompileSDK = s.absent(s.model.First([]string{"android", "compileSdk"}, []string{"android", "compileSdkVersion"}, []string{"android", "compileSdkPreview"}))
+	v.VersionCode = two("versionCode")
+	v.VersionName = s.versionName(v, two("versionName"))
+	for _, f := range []struct {
+		to   *Fact
+		name string
+	}{{&v.MinSDK, "minSdkVersion"}, {&v.TargetSDK, "targetSdkVersion"}} {
+		if !f.to.Set() {
+			*f.to = manifestSDK(own, f.name)
+		}
+	}
+	s.placeholders(v)
+	s.constants(v)
+	s.readManifests(v, append(own, s.libraries(v)...))
+	s.signing(v)
+	v.Entry = s.entryPoints(v)
+}
+
+// absent says of a fact that nothing sets, and that a plugin may set unseen, that it is not known.
+func (s *moduleReader) absent(f Fact) Fact {
+	if f.Set() {
+		return f
+	}
+	if own := s.model.Opaque(); len(own) > 0 {
+		p := own[len(own)-1]
+		return fact.Open(fmt.Sprintf("nothing Ligare can read sets it; the project's plugin %s (%s) may", p.ID, p.Own), p.File, p.Line, p.Column)
+	}
+	if s.hidden && len(s.model.Plugins) > 0 {
+		p := s.model.Plugins[0]
+		return fact.Open(fmt.Sprintf("nothing in the tree sets it; plugin %s, which is not in the tree, may", p.ID), p.File, p.Line, p.Column)
+	}
+	return f
+}
+
+// identify finds the application ID, and every other place where people read one.
+func (s *moduleReader) identify(v *AndroidVariant, ns, pkg Fact) {
+	add := func(name string, f Fact) {
+		if f.Set() {
+			v.Identifiers = append(v.Identifiers, Entry{Name: name, Fact: f})
+		}
+	}
+	var id Fact
+	var bases []Entry
+	for _, f := range v.Flavors {
+		if x := s.setting("productFlavors", f, "applicationId"); x.Set() {
+			bases = append(bases, Entry{"applicationId of flavor " + f, x})
+		}
+	}
+	if x := s.model.Setting("android", "defaultConfig", "applicationId"); x.Set() {
+		bases = append(bases, Entry{"applicationId of defaultConfig", x})
+	}
+	if len(bases) > 0 {
+		id = bases[0].Fact
+	} else if id = s.absent(Fact{}); !id.Set() && ns.Set() {
+		id = ns.Through("no applicationId is set: the namespace is the ID")
+	}
+	for _, f := range v.Flavors {
+		id = suffixed(id, s.setting("productFlavors", f, "applicationIdSuffix"))
+	}
+	if len(v.Flavors) == 0 || true {
+		id = suffixed(id, s.model.Setting("android", "defaultConfig", "applicationIdSuffix"))
+	}
+	id = suffixed(id, s.setting("buildTypes", v.BuildType, "applicationIdSuffix"))
+	v.ApplicationID = id
+	add("application ID of this variant, which counts", id)
+	for _, b := range bases {
+		add(b.Name, b.Fact)
+	}
+	add("namespace", ns)
+	add("package of the manifest", pkg)
+}
+
+func suffixed(id, x Fact) Fact {
+	switch {
+	case !id.Set() || x.Known() && x.String() == "" || !x.Set():
+		return id
+	case x.Unresolved != "":
+		x.Unresolved = "the suffix " + x.Unresolved
+		return x
+	case id.Unresolved != "":
+		return id
+	}
+	dotted := x.With(func(t string) string {
+		if t != "" && !strings.HasPrefix(t, ".") {
+			t = "." + t
+		}
+		return t
+	})
+	out := fact.Join(id, dotted)
+	out.Via = append(append([]string(nil), id.Via...), fmt.Sprintf("suffix %q at %s", x.Say(), x.Place()))
+	return out
+}
+
+func (s *moduleReader) versionName(v *AndroidVariant, name Fact) Fact {
+	for _, f := range v.Flavors {
+		name = joinSuffix(name, s.setting("productFlavors", f, "versionNameSuffix"))
+	}
+	return joinSuffix(name, s.setting("buildTypes", v.BuildType, "versionNameSuffix"))
+}
+
+func joinSuffix(name, suffix Fact) Fact {
+	if !name.Set() || !suffix.Set() {
+		return name
+	}
+	return fact.Join(name, suffix)
+}
+
+// texts gives the entries that a map-like setting collects for a variant, weakest first: defaultConfig, flavors, build type.
+func (s *moduleReader) owners(v *AndroidVariant) [][]string {
+	out := [][]string{{"android", "defaultConfig"}}
+	for i := len(v.Flavors) - 1; i >= 0; i-- {
+		out = append(out, []string{"android", "productFlavors", v.Flavors[i]})
+	}
+	chain := []string{v.BuildType}
+	for range 5 {
+		with := s.model.At("android", "buildTypes", chain[0], "initWith")
+		if len(with) == 0 || len(with[0].Args) == 0 {
+			break
+		}
+		from := reference(with[0].Script(), with[0].Args[0])
+		if from == "" {
+			break
+		}
+		chain = append([]string{from}, chain...)
+	}
+	for _, b := range chain {
+		out = append(out, []string{"android", "buildTypes", b})
 	}
 	return out
 }
 
-// signing finds the keystore a variant signs with.
-func (s scope) signing(m *Module, v *AndroidVariant) {
-	name := ""
-	for _, at := range s.f.At("android", "buildTypes", v.BuildType, "signingConfig") {
-		name = reference(s.f, at.Arg())
+func put(list []Entry, name string, f Fact) []Entry {
+	for i := range list {
+		if list[i].Name == name {
+			list[i].Fact = f
+			return list
+		}
 	}
-	if name == "" && v.BuildType != "debug" {
-		for _, fl := range v.Flavors {
-			for _, at := range s.f.At("android", "productFlavors", fl, "signingConfig") {
-				name = reference(s.f, at.Arg())
+	return append(list, Entry{name, f})
+}
+
+// placeholders reads manifestPlaceholders in all of its spellings.
+func (s *moduleReader) placeholders(v *AndroidVariant) {
+	for _, owner := range s.owners(v) {
+		for _, st := range s.model.Under(owner...) {
+			rest := st.Path[len(owner):]
+			if rest[0] != "manifestPlaceholders" && rest[0] != "addManifestPlaceholders" || st.Holds() == "false" {
+				continue
+			}
+			if len(rest) == 2 && rest[1] == "put" && len(st.Args) == 2 {
+				if key := st.Resolve(st.Args[0]); key.Known() {
+					v.Placeholders = put(v.Placeholders, key.String(), st.Resolve(st.Args[1]))
+				}
+				continue
+			}
+			if len(rest) == 2 && rest[1] != "putAll" && len(st.Arg()) > 0 {
+				v.Placeholders = put(v.Placeholders, rest[1], st.Value())
+				continue
+			}
+			for _, e := range append(append([]gradle.Expr{}, st.Args...), st.Setting.Value) {
+				if len(e) == 0 {
+					continue
+				}
+				if key, val := st.Script().Entry(e); key != "" && rest[0] == "manifestPlaceholders" && st.Assign == "" { // manifestPlaceholders a: "b"
+					v.Placeholders = put(v.Placeholders, key, st.Resolve(val))
+					continue
+				}
+				if keys, values, ok := st.Map(e); ok {
+					for i, k := range keys {
+						v.Placeholders = put(v.Placeholders, k, values[i])
+					}
+				}
 			}
 		}
 	}
-	if name == "" && v.BuildType == "debug" {
-		name = "debug"
+}
+
+// constants reads buildConfigField; resValue is read with the resources.
+func (s *moduleReader) constants(v *AndroidVariant) {
+	for _, owner := range s.owners(v) {
+		for _, st := range s.model.At(append(append([]string(nil), owner...), "buildConfigField")...) {
+			if len(st.Args) != 3 || st.Holds() == "false" {
+				continue
+			}
+			if name := st.Resolve(st.Args[1]); name.Known() {
+				v.Constants = put(v.Constants, name.String(), st.Resolve(st.Args[2]).With(unquote))
+			}
+		}
 	}
+}
+
+// unquote gives the text of a Java string literal; anything else stays as it is.
+func unquote(s string) string {
+	if len(s) >= 2 && s[0] == '"' && s[len(s)-1] == '"' {
+		return strings.NewReplacer(`\"`, `"`, `\\`, `\`).Replace(s[1 : len(s)-1])
+	}
+	return s
+}
+
+// signing finds the keystore a variant signs with. A build type's configuration beats a flavor's, so that debug, which
+// always has one, ignores the flavor's.
+func (s *moduleReader) signing(v *AndroidVariant) {
+	config := func(path ...string) (name string, f Fact) {
+		for _, st := range s.model.At(append(path, "signingConfig")...) {
+			holds := st.Holds()
+			if holds == "false" || len(st.Arg()) == 0 {
+				continue
+			}
+			file, l, c := st.Place()
+			got := reference(st.Script(), st.Arg())
+			if holds == "" && name != "" && name != got {
+				f = fact.Either(st.Cond, fact.Of(got, file, l, c), f)
+				continue
+			}
+			if got == "null" {
+				got = ""
+			}
+			name, f = got, fact.Of(got, file, l, c)
+			if holds == "" {
+				f = fact.Fact{File: file, Line: l, Column: c, Possible: []Possible{{Value: got, When: st.Cond}}}
+			}
+		}
+		return name, f
+	}
+	name, f := config("android", "buildTypes", v.BuildType)
+	for from, i := v.BuildType, 0; !f.Set() && i < 5; i++ {
+		with := s.model.At("android", "buildTypes", from, "initWith")
+		if len(with) == 0 || len(with[0].Args) == 0 {
+			break
+		}
+		if from = reference(with[0].Script(), with[0].Args[0]); from == "" {
+			break
+		}
+		if from == "debug" { // copied with debug's own configuration
+			name, f = "debug", fact.Of("debug", "", 0, 0, "copied from build type debug")
+		}
+		if n, got := config("android", "buildTypes", from); got.Set() {
+			name, f = n, got
+		}
+	}
+	if !f.Set() && v.BuildType != "debug" && (v.BuildType != "profile" || slices.Contains(s.named("buildTypes"), "profile")) {
+		for _, fl := range v.Flavors {
+			if n, got := config("android", "productFlavors", fl); got.Set() && !f.Set() {
+				name, f = n, got
+			}
+		}
+		if !f.Set() {
+			name, f = config("android", "defaultConfig")
+		}
+	}
+	if !f.Set() && (v.BuildType == "debug" || v.BuildType == "profile") {
+		name, f = "debug", fact.Of("debug", "", 0, 0, "the platform's default for debug builds")
+	}
+	v.SigningConfig = f
 	if name == "" {
+		if len(f.Possible) > 0 || f.Unresolved != "" {
+			v.KeyStore = fact.Open("the signing configuration depends on "+f.Say(), f.File, f.Line, f.Column)
+		}
 		return // unsigned
 	}
-	at := s.f.At("android", "signingConfigs", name, "storeFile")
-	if len(at) == 0 {
-		if name == "debug" {
-			v.KeyStore = unresolved("the platform's debug keystore, outside the tree: $ANDROID_USER_HOME/debug.keystore, else $HOME/.android/debug.keystore", "", 0, 0)
-			return
+	if len(f.Possible) > 1 {
+		var all Fact
+		for i, p := range f.Possible {
+			got := s.keyStore(p.Value, nil)
+			got = got.With(func(t string) string { return t })
+			if got.Known() {
+				all.Possible = append(all.Possible, Possible{Value: got.String(), When: p.When})
+				if i == 0 {
+					all.File, all.Line, all.Column = got.File, got.Line, got.Column
+				}
+			}
 		}
-		v.KeyStore = unresolved(fmt.Sprintf("signing configuration %q names no storeFile", name), s.file, 0, 0)
+		if len(all.Possible) == len(f.Possible) {
+			v.KeyStore = all
+		} else {
+			v.KeyStore = fact.Open("the signing configuration is "+f.Say(), f.File, f.Line, f.Column)
+		}
 		return
 	}
-	e := at[len(at)-1].Arg()
-	got := s.resolve(e)
-	base := m.Dir
-	if strings.HasPrefix(s.f.Dotted(e), "rootProject.") {
-		base = s.b.Root
+	v.KeyStore = s.keyStore(name, v)
+	if len(f.Possible) == 1 && v.KeyStore.Known() {
+		v.KeyStore.Possible, v.KeyStore.Value = []Possible{{Value: v.KeyStore.String(), When: f.Possible[0].When}}, nil
 	}
-	v.KeyStore = got.with(func(p string) string {
-		if path.IsAbs(p) || strings.HasPrefix(p, "~") {
-			return p
+}
+
+// DebugKeyStore says where the platform keeps the keystore that debug builds sign with.
+const DebugKeyStore = "the platform's debug keystore, outside the tree: $ANDROID_USER_HOME/debug.keystore, else $HOME/.android/debug.keystore"
+
+// keyStore resolves a signing configuration's storeFile, alias and password, also through initWith.
+func (s *moduleReader) keyStore(name string, v *AndroidVariant) Fact {
+	var out Fact
+	for i, from := 0, name; i < 5; i++ {
+		for _, st := range s.model.At("android", "signingConfigs", from, "storeFile") {
+			if len(st.Arg()) == 0 || out.Known() && i > 0 {
+				continue
+			}
+			holds := st.Holds()
+			if holds == "false" {
+				continue
+			}
+			in, f := st.Where(st.Arg())
+			if in == "home" {
+				f.Via = append(f.Via, "below the user's home folder")
+			}
+			if holds == "" && f.Known() {
+				f = fact.Open(fmt.Sprintf("%s, when %s", f.String(), st.Cond), f.File, f.Line, f.Column)
+			}
+			out = f
 		}
-		return path.Join(base, p)
-	})
-	v.KeyAlias = s.setting("android", "signingConfigs", name, "keyAlias")
-	v.storePassword = s.setting("android", "signingConfigs", name, "storePassword")
+		if v != nil {
+			if !v.KeyAlias.Set() {
+				v.KeyAlias = s.model.Setting("android", "signingConfigs", from, "keyAlias")
+			}
+			if !v.storePassword.Set() {
+				v.storePassword = s.model.Setting("android", "signingConfigs", from, "storePassword")
+			}
+		}
+		if out.Set() {
+			return out
+		}
+		with := s.model.At("android", "signingConfigs", from, "initWith")
+		if len(with) == 0 || len(with[0].Args) == 0 {
+			break
+		}
+		from = reference(with[0].Script(), with[0].Args[0])
+		name = from
+	}
+	if name == "debug" {
+		return fact.Open(DebugKeyStore, "", 0, 0)
+	}
+	if at := s.model.At("android", "signingConfigs", name); len(at) > 0 {
+		file, l, c := at[0].Place()
+		return fact.Open(fmt.Sprintf("signing configuration %q names no storeFile", name), file, l, c)
+	}
+	return s.orUnknown(name)
+}
+
+func (s *moduleReader) orUnknown(name string) Fact {
+	return fact.Open(fmt.Sprintf("there is no signing configuration %q in the files", name), s.m.BuildFile, 0, 0)
 }

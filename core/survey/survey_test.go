@@ -285,7 +285,7 @@ func TestBuildSettings(t *testing.T) {
 			files[n] = s
 		}
 		r := Survey(in(files))
-		if len(r.IOS.Projects) != 1 || len(r.IOS.Projects[0].Targets) != 1 {
+		if len(r.IOS.Projects) != 1 || len(r.IOS.Projects[0].Targets) != 2 || !r.IOS.Projects[0].Targets[1].Test() {
 			t.Fatalf("%s: %+v %+v", c.name, r.IOS.Projects, r.Unresolved)
 		}
 		got := r.IOS.Projects[0].Targets[0].Configurations[0].BundleID

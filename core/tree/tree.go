@@ -16,6 +16,20 @@ type Tree struct {
 	base fs.FS
 	over map[string][]byte // nil value: removed
 	read map[string][]byte
+	shut map[string]string // folders that cannot be read, with the reason
+}
+
+// Blocked is a folder that could not be read.
+type Blocked struct{ Name, Why string }
+
+// Blocked gives the folders that were asked for and could not be read, sorted.
+func (t *Tree) Blocked() []Blocked {
+	var out []Blocked
+	for name, why := range t.shut {
+		out = append(out, Blocked{name, why})
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out
 }
 
 // MaxFile bounds the files that are read as text; larger ones are not app settings.
@@ -23,7 +37,7 @@ const MaxFile = 16 << 20
 
 // New reads from a file system.
 func New(base fs.FS) *Tree {
-	return &Tree{base: base, over: map[string][]byte{}, read: map[string][]byte{}}
+	return &Tree{base: base, over: map[string][]byte{}, read: map[string][]byte{}, shut: map[string]string{}}
 }
 
 // Read gives a file as the edits left it.
@@ -77,6 +91,19 @@ func (t *Tree) Has(name string) bool {
 	return err == nil && !info.IsDir()
 }
 
+// Small reports whether a file stands in the tree and is no larger than a number of bytes.
+func (t *Tree) Small(name string, limit int64) bool {
+	name = path.Clean(name)
+	if b, ok := t.over[name]; ok {
+		return b != nil && int64(len(b)) <= limit
+	}
+	if !fs.ValidPath(name) {
+		return false
+	}
+	info, err := fs.Stat(t.base, name)
+	return err == nil && !info.IsDir() && info.Size() <= limit
+}
+
 // Put sets a file's content.
 func (t *Tree) Put(name string, content []byte) {
 	if content == nil {
@@ -108,7 +135,11 @@ func (t *Tree) Dir(dir string) []string {
 	names := map[string]bool{}
 	if fs.ValidPath(dir) {
 		entries, err := fs.ReadDir(t.base, dir)
-		if err == nil {
+		if err != nil {
+			if info, stat := fs.Stat(t.base, dir); stat == nil && info.IsDir() {
+				t.shut[dir] = err.Error()
+			}
+		} else {
 			for _, e := range entries {
 				if e.IsDir() {
 					names[e.Name()+"/"] = true

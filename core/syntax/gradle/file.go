@@ -15,11 +15,20 @@ func named(method string) bool {
 	return false
 }
 
+// scoping reports whether a method only opens a block on what it is called on.
+func scoping(method string) bool { return method == "apply" || method == "run" || method == "also" }
+
 // Names gives the names a statement adds to the path of blocks around it.
 func (f *File) Names(s *Stmt) []string {
 	h := s.Head
 	if len(h) == 0 {
 		return nil
+	}
+	if len(h) == 1 && len(s.Args) > 0 && len(s.Args[0]) > 0 && (h[0] == "object" || h[0] == "class" || h[0] == "interface") && s.Args[0][0].Kind == lex.Word {
+		return []string{s.Args[0][0].Of(f.Src)}
+	}
+	for len(h) > 1 && s.Block != nil && scoping(h[len(h)-1]) { // create("x").apply { }
+		h = h[:len(h)-1]
 	}
 	if last := h[len(h)-1]; named(last) && len(s.Args) > 0 {
 		if text, ok := f.Literal(s.Args[0]); ok {
@@ -33,6 +42,7 @@ func (f *File) Names(s *Stmt) []string {
 // are all the path ending in x with the argument v.
 type Setting struct {
 	Path []string
+	Up   []*Stmt // the statements around it, outermost first
 	*Stmt
 }
 
@@ -49,21 +59,25 @@ func (s Setting) Arg() Expr {
 
 // Settings gives every statement of the file, outer before inner, with its path.
 func (f *File) Settings() []Setting {
-	var out []Setting
-	var walk func(list []*Stmt, path []string)
-	walk = func(list []*Stmt, path []string) {
+	if f.settings != nil {
+		return f.settings
+	}
+	out := []Setting{}
+	var walk func(list []*Stmt, path []string, up []*Stmt)
+	walk = func(list []*Stmt, path []string, up []*Stmt) {
 		for _, s := range list {
 			here := path
 			control := len(s.Head) == 1 && (s.Head[0] == "if" || s.Head[0] == "try") && s.Block == nil && len(s.Stmts) > 0
 			if !control {
 				names := normal(f.Names(s))
 				here = append(append([]string(nil), path...), names...)
-				out = append(out, Setting{Path: here, Stmt: s})
+				out = append(out, Setting{Path: here, Up: up, Stmt: s})
 			}
-			walk(s.Stmts, here)
+			walk(s.Stmts, here, append(up[:len(up):len(up)], s))
 		}
 	}
-	walk(f.Stmts, nil)
+	walk(f.Stmts, nil, nil)
+	f.settings = out
 	return out
 }
 
@@ -202,7 +216,8 @@ type Dependency struct {
 	Group, Name string
 	Version     Expr   // nil when the notation holds a literal version or none
 	Literal     string // the version when written in the notation
-	Alias       string // catalog accessor after libs.
+	Alias       string // catalog accessor after the catalog's name
+	Catalog     string // libs
 	Project     string // :module
 	*Stmt
 }
@@ -214,11 +229,16 @@ func (f *File) Dependencies(path ...string) []Dependency {
 		if len(s.Path) != len(path)+1 || !equal(s.Path[:len(path)], path) || len(s.Args) == 0 {
 			continue
 		}
-		d := Dependency{Config: s.Path[len(path)], Stmt: s.Stmt}
-		f.coordinates(&d, s.Args)
-		out = append(out, d)
+		out = append(out, f.DependencyOf(s.Stmt, s.Path[len(path)]))
 	}
 	return out
+}
+
+// DependencyOf reads a statement as a dependency of a configuration.
+func (f *File) DependencyOf(s *Stmt, config string) Dependency {
+	d := Dependency{Config: config, Stmt: s}
+	f.coordinates(&d, s.Args)
+	return d
 }
 
 func (f *File) coordinates(d *Dependency, args []Expr) {
@@ -268,8 +288,8 @@ func (f *File) coordinates(d *Dependency, args []Expr) {
 		}
 		return
 	}
-	if dotted := f.dotted(arg); strings.HasPrefix(dotted, "libs.") {
-		d.Alias = strings.TrimPrefix(dotted, "libs.")
+	if catalog, alias, ok := strings.Cut(f.dotted(arg), "."); ok && catalog == "libs" {
+		d.Catalog, d.Alias = catalog, strings.TrimSuffix(alias, ".get")
 	}
 }
 
@@ -301,3 +321,6 @@ func (f *File) uri(e Expr) string {
 	}
 	return ""
 }
+
+// Settle gives a statement's names in one spelling: setX(v) and x.set(v) are x.
+func (f *File) Settle(s *Stmt) []string { return normal(f.Names(s)) }

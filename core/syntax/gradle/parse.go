@@ -19,6 +19,7 @@ type File struct {
 	Tree     *lex.Tree
 	Stmts    []*Stmt
 	Problems []lex.Problem
+	settings []Setting // made on first use
 }
 
 // Expr is the nodes of one expression, trivia left out.
@@ -34,9 +35,19 @@ type Stmt struct {
 	Args       []Expr
 	Tail       Expr // what follows the arguments: version "1" apply false
 	Block      *lex.Node
-	Stmts      []*Stmt // inside the block
-	Cond       string  // the condition under which the statement stands, "" for none
+	Stmts      []*Stmt  // inside the block
+	Cond       string   // the condition under which the statement stands, "" for none
+	Tests      []Test   // the same, part by part
+	Type       string   // the first type argument of a call in the head: configure<AppExtension>
+	Params     []string // names before the arrow of the block
+	Nodes      Expr     // the whole statement
 	Start, End int
+}
+
+// Test is one condition a statement stands under. An expression is absent where no file can say: in a catch.
+type Test struct {
+	Expr Expr
+	Not  bool
 }
 
 // Parse reads src; the name decides the dialect (.kts is Kotlin).
@@ -48,7 +59,7 @@ func Parse(name string, src []byte) *File {
 	}
 	f.Tree = lex.Parse(l, src)
 	f.Problems = f.Tree.Problems
-	f.Stmts = f.stmts(f.Tree.Root.Kids, "")
+	f.Stmts = f.stmts(f.Tree.Root.Kids, nil)
 	return f
 }
 
@@ -61,12 +72,12 @@ func (f *File) Err() error {
 	return fmt.Errorf("%d:%d: %s", l, c, f.Problems[0].Message)
 }
 
-func (f *File) stmts(nodes []*lex.Node, cond string) []*Stmt {
+func (f *File) stmts(nodes []*lex.Node, tests []Test) []*Stmt {
 	var out []*Stmt
 	var cur []*lex.Node
 	flush := func() {
 		if len(cur) > 0 {
-			out = append(out, f.stmt(cur, cond)...)
+			out = append(out, f.stmt(cur, tests)...)
 			cur = nil
 		}
 	}
@@ -110,28 +121,34 @@ func (f *File) continues(cur, rest []*lex.Node) bool {
 	return false
 }
 
-var declares = map[string]bool{"def": true, "val": true, "var": true, "final": true, "String": true, "int": true, "Integer": true, "boolean": true}
+// declares are the words before a declared name: keywords, modifiers, and the types that scripts write out.
+var declares = map[string]bool{"def": true, "val": true, "var": true, "fun": true, "final": true, "String": true, "int": true, "Integer": true,
+	"boolean": true, "Boolean": true, "long": true, "File": true, "Properties": true, "void": true, "const": true, "static": true, "public": true,
+	"private": true, "protected": true, "internal": true, "override": true, "lateinit": true, "inline": true, "open": true, "abstract": true}
 
-func (f *File) stmt(n []*lex.Node, cond string) []*Stmt {
+func (f *File) stmt(n []*lex.Node, tests []Test) []*Stmt {
 	src := f.Src
 	switch first := n[0].Of(src); {
 	case n[0].Kind == lex.Word && (first == "if" || first == "try") && len(n) > 1:
-		return f.control(n, cond)
+		return f.control(n, tests)
 	case n[0].Is(src, lex.Punct, "@"): // an annotation: @Suppress("x")
 		for i := 1; i < len(n); i++ {
 			if n[i].Kind == lex.Word && i+1 < len(n) && n[i+1].Kind != lex.Punct && n[i+1].Kind != lex.Group {
-				return f.stmt(n[i+1:], cond)
+				return f.stmt(n[i+1:], tests)
 			}
 		}
 	}
-	s := &Stmt{Start: n[0].Start, End: n[len(n)-1].End, Cond: cond}
+	s := &Stmt{Start: n[0].Start, End: n[len(n)-1].End, Cond: f.conditions(tests), Tests: tests, Nodes: n}
 	i := 0
-	for i+1 < len(n) && n[i].Kind == lex.Word && declares[n[i].Of(src)] && n[i+1].Kind == lex.Word {
+	for i+1 < len(n) && n[i].Kind == lex.Word && declares[n[i].Of(src)] && (n[i+1].Kind == lex.Word || s.Decl == "fun" && n[i+1].Is(src, lex.Punct, "<")) {
 		s.Decl = n[i].Of(src)
-		i++
+		if i++; n[i].Is(src, lex.Punct, "<") { // fun <T> name
+			for i++; i < len(n) && !n[i-1].Is(src, lex.Punct, ">"); i++ {
+			}
+		}
 	}
 	i = f.head(s, n, i)
-	f.rest(s, n[i:], cond)
+	f.rest(s, n[i:], tests)
 	return []*Stmt{s}
 }
 
@@ -158,11 +175,15 @@ func (f *File) head(s *Stmt, n []*lex.Node, i int) int {
 		if i+1 < len(n) && n[i].Is(src, lex.Punct, "<") { // named<T>("x")
 			for j := i + 1; j < len(n) && j < i+8; j++ {
 				if n[j].Is(src, lex.Punct, ">") {
+					if s.Type == "" {
+						s.Type = n[i+1].Of(src)
+					}
 					i = j + 1
 					break
 				}
 			}
 		}
+		i = f.fold(s, n, i)
 		if i+1 < len(n) && (n[i].Is(src, lex.Punct, ".") || n[i].Is(src, lex.Punct, "?.")) {
 			i++
 			continue
@@ -172,7 +193,34 @@ func (f *File) head(s *Stmt, n []*lex.Node, i int) int {
 	return i
 }
 
-func (f *File) rest(s *Stmt, n []*lex.Node, cond string) {
+// fold goes on through a call in the middle of a head: getByName("x").signingConfig, project(":app").ext.
+func (f *File) fold(s *Stmt, n []*lex.Node, i int) int {
+	src := f.Src
+	if i == 0 || i+1 >= len(n) || n[i].Bracket(src) != '(' || n[i-1].Kind != lex.Word && n[i-1].Kind != lex.Punct || !n[i+1].Is(src, lex.Punct, ".") && !n[i+1].Is(src, lex.Punct, "?.") {
+		return i
+	}
+	args := f.split(n[i].Inner())
+	switch last := s.Head[len(s.Head)-1]; {
+	case named(last) && len(args) > 0:
+		if text, ok := f.Literal(args[0]); ok {
+			s.Head[len(s.Head)-1] = text
+			return i + 1
+		}
+	case last == "project" && len(args) > 0:
+		if text, ok := f.Literal(args[0]); ok {
+			s.Head = append(s.Head, text)
+			return i + 1
+		}
+	case last == "getByType" || last == "findByType" || last == "the":
+		if s.Type == "" && len(args) > 0 && len(args[0]) > 0 { // getByType(AppExtension::class.java)
+			s.Type = args[0][0].Of(src)
+		}
+		return i + 1
+	}
+	return i
+}
+
+func (f *File) rest(s *Stmt, n []*lex.Node, tests []Test) {
 	src := f.Src
 	if s.Decl != "" && len(n) > 1 && n[0].Is(src, lex.Punct, ":") { // val x: String = ...
 		for j, k := range n {
@@ -193,86 +241,103 @@ func (f *File) rest(s *Stmt, n []*lex.Node, cond string) {
 		s.Args = f.split(n[0].Inner())
 		n = n[1:]
 		if len(n) > 0 && n[0].Bracket(src) == '{' {
-			f.block(s, n[0], cond)
+			f.block(s, n[0], tests)
 			n = n[1:]
 		}
 		s.Tail = Expr(n)
 		if j := len(n) - 1; s.Block == nil && j >= 0 && n[j].Bracket(src) == '{' { // create("x").apply { }
-			f.block(s, n[j], cond)
+			f.block(s, n[j], tests)
 		}
 		return
 	case n[0].Bracket(src) == '{':
-		f.block(s, n[0], cond)
+		f.block(s, n[0], tests)
 		s.Tail = Expr(n[1:])
 		return
 	}
 	last := n[len(n)-1]
 	if last.Bracket(src) == '{' && len(n) > 1 { // Groovy: name 'x' { }
-		f.block(s, last, cond)
+		f.block(s, last, tests)
 		n = n[:len(n)-1]
 	}
 	s.Args = f.split(n)
 }
 
-func (f *File) block(s *Stmt, g *lex.Node, cond string) {
+func (f *File) block(s *Stmt, g *lex.Node, tests []Test) {
 	s.Block = g
 	inner := g.Inner()
 	for i, k := range inner { // { ex -> ... }
-		if k.Kind == lex.Newline {
+		if k.Kind == lex.Newline && len(lex.Solid(inner[:i])) > 0 {
 			break
 		}
 		if k.Is(f.Src, lex.Punct, "->") {
+			for _, p := range inner[:i] {
+				if p.Kind == lex.Word {
+					s.Params = append(s.Params, p.Of(f.Src))
+				}
+			}
 			inner = inner[i+1:]
 			break
 		}
 	}
-	s.Stmts = f.stmts(inner, cond)
+	s.Stmts = f.stmts(inner, tests)
 }
 
-// control reads if / else if / else and try / catch; the statements inside stand under a condition.
-func (f *File) control(n []*lex.Node, cond string) []*Stmt {
-	s := &Stmt{Head: []string{n[0].Of(f.Src)}, Start: n[0].Start, End: n[len(n)-1].End, Cond: cond}
-	under := func(c string) string {
-		if cond != "" {
-			return cond + " and " + c
+// conditions writes conditions as a person reads them.
+func (f *File) conditions(tests []Test) string {
+	var parts []string
+	for _, t := range tests {
+		text := strings.Join(strings.Fields(f.Text(t.Expr)), " ")
+		switch {
+		case t.Expr == nil:
+			text = "an exception is caught"
+		case t.Not:
+			text = "not (" + text + ")"
 		}
-		return c
+		parts = append(parts, text)
 	}
-	test, negated := "", false
-	i := 0
-	for i < len(n) {
+	return strings.Join(parts, " and ")
+}
+
+// control reads if / else if / else and try / catch; the statements inside stand under conditions.
+func (f *File) control(n []*lex.Node, tests []Test) []*Stmt {
+	s := &Stmt{Head: []string{n[0].Of(f.Src)}, Start: n[0].Start, End: n[len(n)-1].End, Cond: f.conditions(tests), Tests: tests, Nodes: n}
+	var before []Test // the conditions of earlier branches, which did not hold
+	var test *Test
+	under := func() []Test {
+		out := append(append([]Test(nil), tests...), before...)
+		if test != nil {
+			out = append(out, *test)
+		}
+		return out
+	}
+	trying := n[0].Is(f.Src, lex.Word, "try")
+	for i := 0; i < len(n); i++ {
 		k := n[i]
 		switch t := k.Of(f.Src); {
-		case k.Kind == lex.Word && (t == "if" || t == "try" || t == "catch" || t == "finally"):
-			if t != "if" {
-				test = t
-			}
+		case k.Kind == lex.Word && (t == "try" || t == "finally"):
+			test = nil
+		case k.Kind == lex.Word && t == "catch":
+			test = &Test{}
+		case k.Kind == lex.Word && t == "if":
 		case k.Kind == lex.Word && t == "else":
-			negated = true
-		case k.Bracket(f.Src) == '(':
-			test, negated = strings.TrimSpace(f.Text(k.Inner())), false
-			if n[0].Is(f.Src, lex.Word, "try") {
-				test = "catch"
+			if test != nil {
+				before = append(before, Test{Expr: test.Expr, Not: true})
+			}
+			test = nil
+		case k.Bracket(f.Src) == '(' && (trying || i > 0 && n[i-1].Is(f.Src, lex.Word, "if")):
+			if !trying {
+				test = &Test{Expr: Expr(lex.Solid(k.Inner()))}
 			}
 		case k.Bracket(f.Src) == '{':
-			c := test
-			if negated {
-				c = "not (" + test + ")"
-			}
-			s.Stmts = append(s.Stmts, f.stmts(k.Inner(), under(c))...)
+			s.Stmts = append(s.Stmts, f.stmts(k.Inner(), under())...)
 		default: // a branch without braces: the rest of the line
 			end := i
 			for end < len(n) && !n[end].Is(f.Src, lex.Word, "else") {
 				end++
 			}
-			c := test
-			if negated {
-				c = "not (" + test + ")"
-			}
-			s.Stmts = append(s.Stmts, f.stmt(n[i:end], under(c))...)
+			s.Stmts = append(s.Stmts, f.stmt(n[i:end], under())...)
 			i = end - 1
 		}
-		i++
 	}
 	return []*Stmt{s}
 }

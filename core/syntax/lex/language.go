@@ -101,6 +101,49 @@ var Swift = &Language{Name: "swift", LineComment: slashes, BlockComment: cNested
 		{Open: "`", Close: "`"},
 	}}
 
+// ObjC: C's strings and comments, preprocessor lines, @ before literals and keywords (The Objective-C Programming Language).
+var ObjC = &Language{Name: "objective-c", LineComment: slashes, BlockComment: cBlock, Pairs: braces, Extra: "$", Directives: true,
+	Operators: []string{"->", "+=", "==", "!=", "<=", ">=", "&&", "||"},
+	Strings:   []Str{{Open: `"`, Close: `"`, Escape: `\`}, {Open: `'`, Close: `'`, Escape: `\`}}}
+
+// CSharp: verbatim, raw and interpolated strings, preprocessor lines (C# language specification, Lexical structure).
+var CSharp = &Language{Name: "c#", LineComment: slashes, BlockComment: cBlock, Pairs: braces, Extra: "@", Directives: true,
+	Operators: []string{"=>", "+=", "==", "!=", "<=", ">=", "&&", "||", "??", "?.", "::"},
+	Strings: []Str{
+		{Open: `$"""`, Close: `"""`, Lines: true, Interp: []Embed{{"{", "}"}}, Greedy: true},
+		{Open: `"""`, Close: `"""`, Lines: true, Greedy: true},
+		{Open: `$@"`, Close: `"`, Lines: true, Interp: []Embed{{"{", "}"}}},
+		{Open: `@"`, Close: `"`, Lines: true},
+		{Open: `$"`, Close: `"`, Escape: `\`, Interp: []Embed{{"{", "}"}}},
+		{Open: `"`, Close: `"`, Escape: `\`},
+		{Open: `'`, Close: `'`, Escape: `\`},
+	}}
+
+// Dart: nested comments, raw and multi-line strings, interpolation (Dart language specification, Lexical structure).
+var Dart = &Language{Name: "dart", LineComment: slashes, BlockComment: cNested, Pairs: braces, Extra: "$",
+	Operators: []string{"=>", "+=", "==", "!=", "<=", ">=", "&&", "||", "??", "?.", "..", "?"},
+	Strings: []Str{
+		{Open: `r"""`, Close: `"""`, Lines: true},
+		{Open: `r'''`, Close: `'''`, Lines: true},
+		{Open: `r"`, Close: `"`},
+		{Open: `r'`, Close: `'`},
+		{Open: `"""`, Close: `"""`, Escape: `\`, Lines: true, Interp: []Embed{{"${", "}"}}, Dollar: true},
+		{Open: `'''`, Close: `'''`, Escape: `\`, Lines: true, Interp: []Embed{{"${", "}"}}, Dollar: true},
+		{Open: `"`, Close: `"`, Escape: `\`, Interp: []Embed{{"${", "}"}}, Dollar: true},
+		{Open: `'`, Close: `'`, Escape: `\`, Interp: []Embed{{"${", "}"}}, Dollar: true},
+	}}
+
+// JavaScript and TypeScript: template strings, regular expressions where a value may stand (ECMA-262, chapter 12). Text
+// between JSX tags is read as words, so an apostrophe there opens a string that ends with its line.
+var JavaScript = &Language{Name: "javascript", LineComment: slashes, BlockComment: cBlock, Pairs: braces, Extra: "$#",
+	Operators: []string{"=>", "+=", "===", "!==", "==", "!=", "<=", ">=", "&&", "||", "??", "?.", "..."},
+	Strings: []Str{
+		{Open: "`", Close: "`", Escape: `\`, Lines: true, Interp: []Embed{{"${", "}"}}},
+		{Open: `"`, Close: `"`, Escape: `\`},
+		{Open: `'`, Close: `'`, Escape: `\`},
+		{Open: `/`, Close: `/`, Escape: `\`, Value: true},
+	}}
+
 // Ruby, as far as a Podfile goes: heredocs, percent literals, =begin comments, #{ } (Ruby documentation, doc/syntax/literals).
 var Ruby = &Language{Name: "ruby", LineComment: []string{"#"}, BlockComment: []Block{{Open: "=begin", Close: "=end", LineStart: true}},
 	Pairs: braces, Extra: "@$", Heredoc: true, Trailer: "__END__",

@@ -382,3 +382,13 @@ func (p *Project) section(isa string) (start, end int, ok bool) {
 	})
 	return start, end, ok
 }
+
+// OldStyle reads any old-style property list whose root is a dictionary: the language of project files.
+func OldStyle(src []byte) (*Value, error) {
+	p := &parser{src: src}
+	_, top, err := p.top()
+	if err != nil {
+		return nil, err
+	}
+	return &Value{Dict: top, Start: top.Open - 1, End: top.Close + 1}, nil
+}

@@ -1,10 +1,9 @@
-// Package plist reads XML property lists and edits them in place, on the XML layer (Apple's PropertyList-1.0 DTD).
-// Binary and old-style files are recognised and named; old-style text is read by package pbxproj.
+// Package plist reads property lists in all forms: XML (Apple's PropertyList-1.0 DTD) in UTF-8 and UTF-16, binary, and
+// old-style text. XML ones are edited in place, on the XML layer.
 package plist
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -34,7 +33,8 @@ type Value struct {
 	Text    string // of a scalar
 	Entries []Entry
 	Items   []*Value
-	Element *xml.Element
+	Element *xml.Element // in the XML form
+	at      int          // offset in the old-style form
 }
 
 // Entry is one key of a dictionary with its value.
@@ -46,27 +46,36 @@ type Entry struct {
 
 // File is a property list read. Notes are things Xcode and the system pass over in silence, and that cost people hours.
 type File struct {
-	Doc   *xml.Doc
-	Root  *Value
-	Notes []lex.Problem
+	Form     Form
+	Encoding string   // UTF-8, UTF-16LE or UTF-16BE; of the text forms
+	Doc      *xml.Doc // of the XML form; offsets are those of the text in UTF-8
+	Root     *Value
+	Notes    []lex.Problem
+	text     []byte // of the old-style form
 }
 
-// ErrBinary is returned for a binary property list.
-var ErrBinary = errors.New("a binary property list (bplist00); convert it to XML to edit it as text")
-
-// Parse reads an XML property list. Errors carry line and column.
+// Parse reads a property list in any form. Errors carry line and column where the form has them.
 func Parse(src []byte) (*File, error) {
 	if bytes.HasPrefix(src, []byte("bplist")) {
-		return nil, ErrBinary
+		root, err := readBinary(src)
+		if err != nil {
+			return nil, err
+		}
+		return &File{Form: Binary, Root: root}, nil
 	}
-	if bytes.HasPrefix(src, []byte{0xFE, 0xFF}) || bytes.HasPrefix(src, []byte{0xFF, 0xFE}) {
-		return nil, errors.New("a property list in UTF-16; save it as UTF-8")
+	text, encoding, err := decode(src)
+	if err != nil {
+		return nil, err
 	}
-	d := xml.Parse(src)
+	if first := bytes.TrimLeft(bytes.TrimPrefix(text, []byte("\xEF\xBB\xBF")), " \t\r\n"); len(first) > 0 && first[0] != '<' {
+		f := &File{Form: OldStyle, Encoding: encoding}
+		return f, oldStyle(f, text)
+	}
+	d := xml.Parse(text)
 	if err := d.Err(); err != nil {
 		return nil, err
 	}
-	f := &File{Doc: d}
+	f := &File{Form: XML, Encoding: encoding, Doc: d}
 	if d.Top.Name != "plist" {
 		return nil, f.at(d.Top, "the document element is <%s>, not <plist>", d.Top.Name)
 	}
@@ -154,6 +163,9 @@ func (f *File) Path(keys ...string) *Value {
 
 // Add inserts a key with a value into a dictionary, as its last entry. The value is given as elements, already encoded.
 func (f *File) Add(dict *Value, key, value string) (lex.Insertion, error) {
+	if f.Form != XML {
+		return lex.Insertion{}, errNotText
+	}
 	if dict.Kind != Dict {
 		return lex.Insertion{}, f.at(dict.Element, "<%s> is not a dictionary", dict.Kind)
 	}
@@ -165,6 +177,9 @@ func StringElement(s string) string { return "<string>" + xml.Encode(s) + "</str
 
 // SetText replaces the text of a scalar that has some or is written with both tags.
 func (f *File) SetText(v *Value, text string) (lex.Change, error) {
+	if f.Form != XML {
+		return lex.Change{}, errNotText
+	}
 	e := v.Element
 	if e.Empty || v.Kind == Dict || v.Kind == Array || v.Kind == True || v.Kind == False {
 		return lex.Change{}, f.at(e, "<%s> has no text to replace", e.Name)
@@ -174,6 +189,9 @@ func (f *File) SetText(v *Value, text string) (lex.Change, error) {
 
 // Find resolves an address of keys (/CFBundleURLTypes/0/CFBundleURLSchemes) to the bytes it spans: for a key, from the key's tag to the value's end.
 func (f *File) Find(address string) (start, end int, ok bool) {
+	if f.Form != XML {
+		return 0, 0, false
+	}
 	v := f.Root
 	start, end = v.Element.Node.Start, v.Element.Node.End
 	for _, step := range strings.Split(strings.TrimPrefix(address, "/"), "/") {

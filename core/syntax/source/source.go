@@ -1,5 +1,5 @@
 // Package source reads program text lightly: imports, classes, functions and calls, enough to see whether something is
-// started, where, and in which order. Kotlin, Java and Swift so far, each a table of package lex.
+// started, where, and in which order. Each language is a table of package lex; Kotlin, Java and Swift are edited too.
 package source
 
 import (
@@ -62,6 +62,14 @@ func Language(name string) *lex.Language {
 		return lex.Java
 	case ".swift":
 		return lex.Swift
+	case ".m", ".mm":
+		return lex.ObjC
+	case ".cs":
+		return lex.CSharp
+	case ".dart":
+		return lex.Dart
+	case ".js", ".jsx", ".ts", ".tsx", ".mjs", ".cjs":
+		return lex.JavaScript
 	}
 	return nil
 }
@@ -73,6 +81,10 @@ func Parse(name string, src []byte) (f *File, ok bool) {
 		return nil, false
 	}
 	f = &File{Lang: l, Src: src, Tree: lex.Parse(l, src)}
+	if l == lex.ObjC {
+		f.objc(lex.Solid(f.Tree.Root.Kids))
+		return f, true
+	}
 	f.scan(lex.Solid(f.Tree.Root.Kids), &f.Classes, &f.Funcs)
 	f.imports()
 	return f, true
@@ -85,10 +97,18 @@ var modifiers = map[string]bool{"override": true, "public": true, "private": tru
 	"mutating": true, "nonisolated": true, "required": true, "convenience": true, "fileprivate": true, "data": true, "sealed": true,
 	"inner": true, "companion": true, "indirect": true, "dynamic": true, "tailrec": true, "expect": true, "actual": true, "package": true}
 
+// control words stand before brackets and braces without declaring anything.
+var control = map[string]bool{"if": true, "for": true, "while": true, "switch": true, "catch": true, "using": true, "lock": true, "foreach": true}
+
+// typed reports whether functions are written as type name(...) { } or name(...) { }.
+func (f *File) typed() bool {
+	return f.Lang == lex.Java || f.Lang == lex.CSharp || f.Lang == lex.Dart || f.Lang == lex.JavaScript
+}
+
 // first gives where a declaration begins: its modifiers and attributes stand before its keyword. Java's types stand
 // there too, so a Java declaration begins where the one before ended.
 func (f *File) first(n []*lex.Node, start, i int) int {
-	if f.Lang == lex.Java {
+	if f.typed() {
 		return start
 	}
 	for j := i; j > start; {
@@ -119,7 +139,7 @@ func (f *File) scan(n []*lex.Node, classes *[]*Class, funcs *[]*Func) {
 				*classes = append(*classes, f.class(n, f.first(n, start, i), i, end))
 				i, start = end, end+1
 			}
-		case k.Kind == lex.Word && (t == "fun" || t == "func") && f.Lang != lex.Java:
+		case k.Kind == lex.Word && (t == "fun" || t == "func") && !f.typed():
 			if fn, end := f.function(n, f.first(n, start, i), i); fn != nil {
 				*funcs = append(*funcs, fn)
 				i, start = end, end+1
@@ -129,8 +149,8 @@ func (f *File) scan(n []*lex.Node, classes *[]*Class, funcs *[]*Func) {
 				*funcs = append(*funcs, &Func{Name: "init", Params: n[i+1].Of(f.Src), Body: n[end], Start: n[f.first(n, start, i)].Start, End: n[end].End})
 				i, start = end, end+1
 			}
-		case f.Lang == lex.Java && k.Bracket(f.Src) == '(' && i > 0 && n[i-1].Kind == lex.Word:
-			if end := f.bodyAt(n, i+1); end > 0 && (end == i+1 || n[i+1].Is(f.Src, lex.Word, "throws")) {
+		case f.typed() && k.Bracket(f.Src) == '(' && i > 0 && n[i-1].Kind == lex.Word && !control[n[i-1].Of(f.Src)]:
+			if end := f.bodyAt(n, i+1); end > 0 && (end == i+1 || n[i+1].Is(f.Src, lex.Word, "throws") || n[i+1].Is(f.Src, lex.Word, "async")) {
 				*funcs = append(*funcs, &Func{Name: n[i-1].Of(f.Src), Params: k.Of(f.Src), Body: n[end], Start: n[start].Start, End: n[end].End})
 				i, start = end, end+1
 			}

@@ -1,0 +1,147 @@
+package survey
+
+import (
+	"bytes"
+	"fmt"
+	"path"
+	"slices"
+	"sort"
+	"strings"
+
+	"ligare/core/tree"
+)
+
+// configExts are the kinds of file that services issue.
+var configExts = map[string]bool{".json": true, ".plist": true, ".xml": true, ".yaml": true, ".yml": true, ".lic": true, ".properties": true, ".jws": true, ".txt": true}
+
+// ownFiles are the project's own, which hold its identifiers by nature.
+var ownFiles = map[string]bool{"AndroidManifest.xml": true, "package.json": true, "package-lock.json": true, "app.json": true, "pubspec.yaml": true, "Info.plist": true,
+	"gradle.properties": true, "output-metadata.json": true, "ligare.yaml": true, "tsconfig.json": true, "ProjectSettings.asset": true, "strings.xml": true, "Contents.json": true}
+
+// maxConfig bounds the size of a file that is looked into.
+const maxConfig = 1 << 20
+
+// readConfigFiles finds files that look like a config file a service issued: by a name that was asked about, copies and
+// misspellings included, or because they hold an identifier of the app.
+func readConfigFiles(t *tree.Tree, f *found, o Options, r *Report) {
+	ids := r.identifiers()
+	for _, name := range f.all {
+		base := path.Base(name)
+		why := ""
+		for _, want := range o.ConfigFiles {
+			switch {
+			case base == want:
+				why = "it bears the name of a config file"
+			case alike(base, want):
+				why = fmt.Sprintf("its name is almost %s", want)
+			}
+			if why != "" {
+				break
+			}
+		}
+		if why == "" && (!configExts[strings.ToLower(path.Ext(base))] || ownFiles[base] || strings.HasPrefix(name, ".ligare/") || strings.Contains(name, ".xcassets/") ||
+			strings.Contains(name, ".xcodeproj/") || strings.Contains(name, ".xcworkspace/") || strings.HasPrefix(base, "capacitor.") || strings.HasSuffix(base, ".config.json")) {
+			continue
+		}
+		if !t.Small(name, maxConfig) {
+			if why != "" {
+				r.ConfigFiles = append(r.ConfigFiles, ConfigFile{File: name, Why: why})
+			}
+			continue
+		}
+		src, err := t.Read(name)
+		if err != nil {
+			if why != "" {
+				r.broken("config file "+name, err.Error(), name, 0)
+			}
+			continue
+		}
+		c := ConfigFile{File: name, Why: why}
+		for _, id := range ids {
+			if holdsWord(src, id) {
+				c.Identifiers = append(c.Identifiers, id)
+			}
+		}
+		if why == "" && len(c.Identifiers) > 0 {
+			c.Why = "it holds an identifier of the app"
+		}
+		if c.Why != "" {
+			r.ConfigFiles = append(r.ConfigFiles, c)
+		}
+	}
+}
+
+// identifiers lists the IDs of all variants.
+func (r *Report) identifiers() []string {
+	var out []string
+	add := func(f Fact) {
+		for _, v := range append([]string{f.String()}, values(f)...) {
+			if strings.Count(v, ".") > 0 && !slices.Contains(out, v) {
+				out = append(out, v)
+			}
+		}
+	}
+	for _, m := range r.Android.Modules {
+		for _, v := range m.Variants {
+			add(v.ApplicationID)
+		}
+	}
+	for _, p := range r.IOS.Projects {
+		for _, t := range p.Targets {
+			if !t.Test() {
+				for _, c := range t.Configurations {
+					add(c.BundleID)
+				}
+			}
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+func values(f Fact) []string {
+	var out []string
+	for _, p := range f.Possible {
+		out = append(out, p.Value)
+	}
+	return out
+}
+
+// holdsWord finds an identifier that stands by itself, not as part of a longer one.
+func holdsWord(src []byte, id string) bool {
+	for at := 0; ; {
+		i := bytes.Index(src[at:], []byte(id))
+		if i < 0 {
+			return false
+		}
+		start, end := at+i, at+i+len(id)
+		part := func(c byte) bool {
+			return c == '.' || c == '_' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+		}
+		if (start == 0 || !part(src[start-1])) && (end == len(src) || !part(src[end])) {
+			return true
+		}
+		at = start + 1
+	}
+}
+
+// alike reports whether a name is a wanted one with a copy suffix, another case or another extension.
+func alike(name, want string) bool {
+	stem := func(s string) string {
+		s = strings.ToLower(s)
+		s = strings.TrimSuffix(s, path.Ext(s))
+		if i := strings.LastIndex(s, " ("); i > 0 && strings.HasSuffix(s, ")") {
+			s = s[:i]
+		}
+		for _, tail := range []string{" copy", "-copy", "_copy", "copy of "} {
+			s = strings.TrimSuffix(strings.TrimPrefix(s, tail), tail)
+		}
+		trimmed := strings.TrimRight(s, "0123456789")
+		if trimmed != s && (strings.HasSuffix(trimmed, "-") || strings.HasSuffix(trimmed, " ") || strings.HasSuffix(trimmed, "_")) {
+			s = trimmed[:len(trimmed)-1]
+		}
+		return strings.NewReplacer("-", "", "_", "", " ", "").Replace(s)
+	}
+	a, b := stem(name), stem(want)
+	return a == b && len(a) > 3
+}
