@@ -13,7 +13,6 @@ require (
 	github.com/urfave/cli/v3 v3.14.0
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/term v0.47.0
-	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (

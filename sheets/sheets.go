@@ -3,7 +3,8 @@ package sheets
 
 import "embed"
 
-// FS holds one YAML file per service and the library folder.
+// FS holds one YAML file per service and the library folder; layouts/ says what else makes
+// a tree an app.
 //
-//go:embed *.yaml library/*.yaml
+//go:embed *.yaml library/*.yaml layouts/*.yaml
 var FS embed.FS

@@ -4,7 +4,11 @@ package cert
 
 import (
 	"bytes"
+	"crypto/dsa"
+	"crypto/ecdsa"
+	"crypto/ed25519"
 	"crypto/md5"
+	"crypto/rsa"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/x509"
@@ -17,8 +21,6 @@ import (
 	"strings"
 	"time"
 	"unicode/utf16"
-
-	"software.sslmate.com/src/go-pkcs12"
 )
 
 // Entry is one certificate of a file, with the alias it stands under.
@@ -31,8 +33,9 @@ type Entry struct {
 // ErrPassword is returned when a keystore needs a password, or another one.
 var ErrPassword = errors.New("the password is wrong")
 
-// Read gives the certificates of a file: PKCS#12, JKS, PEM or DER, told apart by content and never by name. A JKS
-// file's certificates are read without a password; PKCS#12 needs the store's.
+// Read gives the certificates of a file: JKS, PKCS#12, PKCS#7, PEM or DER, told apart by content and never by name. A
+// JKS file's certificates are read without a password; those of PKCS#12 usually need the store's. Other kinds of
+// keystore are named when they are refused.
 func Read(data []byte, password string) (kind string, entries []Entry, err error) {
 	switch {
 	case len(data) == 0:
@@ -42,6 +45,8 @@ func Read(data []byte, password string) (kind string, entries []Entry, err error
 		return "JKS", entries, err
 	case bytes.HasPrefix(data, []byte{0xCE, 0xCE, 0xCE, 0xCE}):
 		return "JCEKS", nil, errors.New("a JCEKS keystore, which is not read; convert it with: keytool -importkeystore -srckeystore FILE -srcstoretype JCEKS -destkeystore NEW.p12 -deststoretype PKCS12")
+	case len(data) > 12 && data[0] == 0 && data[1] == 0 && data[2] == 0 && (data[3] == 1 || data[3] == 2) && binary.BigEndian.Uint32(data[4:]) <= 64:
+		return "BKS", nil, errors.New("a BKS keystore, which is not read; export the certificate from it (keytool -exportcert -storetype BKS, with the provider that made it) and name that file")
 	case bytes.Contains(data, []byte("-----BEGIN ")):
 		entries, err = readPEM(data)
 		return "PEM", entries, err
@@ -49,70 +54,62 @@ func Read(data []byte, password string) (kind string, entries []Entry, err error
 		if c, err := x509.ParseCertificate(data); err == nil {
 			return "DER", []Entry{{Cert: c}}, nil
 		}
-		entries, err = readPKCS12(data, password)
-		return "PKCS#12", entries, err
+		top, _, err := readBER(data, 0)
+		switch {
+		case err != nil:
+			return "", nil, fmt.Errorf("a file that begins like a certificate or a PKCS#12 keystore: %w", err)
+		case top.at(0).oid() == oidSignedData:
+			entries, err = readPKCS7(data)
+			return "PKCS#7", entries, err
+		case top.at(0).integer() == 3:
+			entries, err = readPKCS12(data, password)
+			return "PKCS#12", entries, err
+		}
+		if _, err := x509.ParseCertificate(data); err != nil && top.at(0).is(0, 16) {
+			return "DER", nil, fmt.Errorf("a certificate that cannot be read: %w", err)
+		}
+		return "", nil, errors.New("ASN.1 data, but neither a certificate nor a PKCS#12 or PKCS#7 file")
 	}
-	return "", nil, errors.New("neither a keystore (JKS, PKCS#12) nor a certificate (PEM, DER)")
+	if raw, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(string(data)), "")); err == nil && len(raw) > 16 {
+		return "", nil, errors.New("Base64 text, as build servers keep keystores in; decode it first: base64 -d FILE > NEW")
+	}
+	return "", nil, errors.New("neither a keystore (JKS, PKCS#12) nor a certificate (PEM, DER, PKCS#7)")
 }
 
 func readPEM(data []byte) ([]Entry, error) {
 	var out []Entry
+	var other []string
 	for {
 		var b *pem.Block
 		if b, data = pem.Decode(data); b == nil {
 			break
 		}
-		if b.Type != "CERTIFICATE" {
-			continue
-		}
-		c, err := x509.ParseCertificate(b.Bytes)
-		if err != nil {
-			return nil, fmt.Errorf("certificate %d: %w", len(out)+1, err)
-		}
-		out = append(out, Entry{Cert: c})
-	}
-	if len(out) == 0 {
-		return nil, errors.New("no certificate in the file")
-	}
-	return out, nil
-}
-
-func readPKCS12(data []byte, password string) ([]Entry, error) {
-	//lint:ignore SA1019 the only reader of the library that keeps aliases and takes several keys
-	blocks, err := pkcs12.ToPEM(data, password)
-	if err != nil {
-		if errors.Is(err, pkcs12.ErrIncorrectPassword) {
-			return nil, ErrPassword
-		}
-		if certs, trust := pkcs12.DecodeTrustStore(data, password); trust == nil {
-			var out []Entry
-			for _, c := range certs {
-				out = append(out, Entry{Cert: c})
+		switch b.Type {
+		case "CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE":
+			der := b.Bytes
+			if v, _, err := readBER(der, 0); err == nil && b.Type == "TRUSTED CERTIFICATE" {
+				der = v.raw // what follows it is trust settings
 			}
-			return out, nil
+			c, err := x509.ParseCertificate(der)
+			if err != nil {
+				return nil, fmt.Errorf("certificate %d: %w", len(out)+1, err)
+			}
+			out = append(out, Entry{Cert: c})
+		case "PKCS7", "CMS", "PKCS #7 SIGNED DATA":
+			more, err := readPKCS7(b.Bytes)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, more...)
+		default:
+			other = append(other, b.Type)
 		}
-		return nil, fmt.Errorf("reading as PKCS#12: %w", err)
-	}
-	keys := map[string]bool{}
-	for _, b := range blocks {
-		if b.Type != "CERTIFICATE" {
-			keys[b.Headers["localKeyId"]] = true
-		}
-	}
-	var out []Entry
-	for _, b := range blocks {
-		if b.Type != "CERTIFICATE" {
-			continue
-		}
-		c, err := x509.ParseCertificate(b.Bytes)
-		if err != nil {
-			return nil, err
-		}
-		id := b.Headers["localKeyId"]
-		out = append(out, Entry{Alias: b.Headers["friendlyName"], Key: id != "" && keys[id], Cert: c})
 	}
 	if len(out) == 0 {
-		return nil, errors.New("the keystore holds no certificate")
+		if len(other) > 0 {
+			return nil, fmt.Errorf("no certificate in the file, only %s", strings.ToLower(strings.Join(other, ", ")))
+		}
+		return nil, errors.New("no certificate in the file: a PEM block is damaged or cut short")
 	}
 	return out, nil
 }
@@ -277,6 +274,21 @@ func colons(b []byte) string {
 	return strings.Join(parts, ":")
 }
 
+// Key says what kind of key a certificate holds, and its size in bits; 0 for a kind whose size is not known.
+func Key(c *x509.Certificate) (algorithm string, bits int) {
+	switch k := c.PublicKey.(type) {
+	case *rsa.PublicKey:
+		return "RSA", k.N.BitLen()
+	case *ecdsa.PublicKey:
+		return "EC", k.Curve.Params().BitSize
+	case *dsa.PublicKey:
+		return "DSA", k.P.BitLen()
+	case ed25519.PublicKey:
+		return "Ed25519", 256
+	}
+	return c.PublicKeyAlgorithm.String(), 0
+}
+
 // Warnings says what is noteworthy about a certificate at a time.
 func Warnings(c *x509.Certificate, now time.Time) []string {
 	var out []string
@@ -290,6 +302,15 @@ func Warnings(c *x509.Certificate, now time.Time) []string {
 	}
 	if c.Subject.CommonName == "Android Debug" {
 		out = append(out, "a debug certificate: every machine has its own")
+	}
+	if kind, bits := Key(c); (kind == "RSA" || kind == "DSA") && bits < 2048 {
+		out = append(out, fmt.Sprintf("weak: a key of %d bits (%s); 2048 are the least that is taken for safe", bits, kind))
+	}
+	switch c.SignatureAlgorithm {
+	case x509.MD2WithRSA, x509.MD5WithRSA:
+		out = append(out, "weak: signed with MD5")
+	case x509.SHA1WithRSA, x509.DSAWithSHA1, x509.ECDSAWithSHA1:
+		out = append(out, "signed with SHA-1, which is no longer taken for safe; for a certificate that signs itself this changes nothing")
 	}
 	return out
 }

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io/fs"
 	"sort"
@@ -63,6 +64,33 @@ func LoadLibrary(from fs.FS) (Library, error) {
 		}
 	}
 	return lib, nil
+}
+
+// LoadBridges reads layouts/bridges.yaml: the packages by which a web tree speaks with the app that a hosted builder
+// makes of it.
+func LoadBridges(from fs.FS) ([]string, error) {
+	src, err := fs.ReadFile(from, "layouts/bridges.yaml")
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	var f struct {
+		Bridges []struct {
+			Package string `yaml:"package"`
+			Builder string `yaml:"builder"`
+		} `yaml:"bridges"`
+	}
+	d := yaml.NewDecoder(bytes.NewReader(src))
+	d.KnownFields(true)
+	if err := d.Decode(&f); err != nil {
+		return nil, fmt.Errorf("layouts/bridges.yaml: %w", err)
+	}
+	var out []string
+	for _, b := range f.Bridges {
+		out = append(out, b.Package)
+	}
+	return out, nil
 }
 
 // Check says whether a sheet uses the library rightly: names that exist, parameters that are given.

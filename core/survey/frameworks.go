@@ -87,7 +87,7 @@ func readFlutter(t *tree.Tree, name string, r *Report) *Framework {
 			l.Version = fact.Of("from "+strings.Join(deps.Items[i].Keys, ", "), name, deps.Items[i].Line, deps.Items[i].Column)
 		}
 		l.Android, l.IOS = native.link(k, "android"), native.link(k, "ios")
-		byHand(t, r, dir, k, &l)
+		byHand(r, dir, k, func(string) bool { return true }, &l)
 		x.Packages = append(x.Packages, l)
 	}
 	x.Entry = scriptEntry(t, path.Join(dir, "lib/main.dart"), "main", r)
@@ -281,7 +281,7 @@ func (p *packageList) reactNative() *Framework {
 				*to = Link{How: "unlinked", Why: "react-native.config.js switches the framework's linking off for this platform"}
 			}
 		}
-		byHand(p.t, p.r, p.dir, d.Name, &l)
+		byHand(p.r, p.dir, d.Name, func(platform string) bool { return sure && auto && !off[d.Name+" "+platform] }, &l)
 		x.Packages = append(x.Packages, l)
 	}
 	for _, n := range []string{"index.js", "index.ts", "index.tsx", "App.tsx", "App.jsx", "App.js"} {
@@ -509,7 +509,7 @@ func scriptEntry(t *tree.Tree, name, function string, r *Report) []EntryPoint {
 
 // byHand finds where people link a package's native half themselves: a module included from the package's folder, a pod
 // taken from there, a project referenced in there.
-func byHand(t *tree.Tree, r *Report, dir, pkg string, l *Linked) {
+func byHand(r *Report, dir, pkg string, auto func(platform string) bool, l *Linked) {
 	holds := func(p string) bool {
 		p = "/" + strings.ReplaceAll(p, "\\", "/") + "/"
 		return strings.Contains(p, "/node_modules/"+pkg+"/") || strings.Contains(p, "/.symlinks/plugins/"+pkg+"/")
@@ -552,7 +552,7 @@ func byHand(t *tree.Tree, r *Report, dir, pkg string, l *Linked) {
 			}
 		}
 	}
-	mark := func(to *Link, places []string) {
+	mark := func(platform string, to *Link, places []string) {
 		if len(places) == 0 {
 			return
 		}
@@ -561,14 +561,14 @@ func byHand(t *tree.Tree, r *Report, dir, pkg string, l *Linked) {
 			places[i] = strings.TrimSpace(places[i])
 		}
 		to.Places = slices.Compact(places)
-		if to.How == "framework" {
+		if to.How == "framework" || to.How == "unknown" && auto(platform) { // what is linked by hand has a native half
 			to.How, to.Why = "twice", "the framework links it, and it is linked by hand"
 		} else {
 			to.How, to.Why = "hand", ""
 		}
 	}
-	mark(&l.Android, android)
-	mark(&l.IOS, ios)
+	mark("android", &l.Android, android)
+	mark("ios", &l.IOS, ios)
 	for _, to := range []*Link{&l.Android, &l.IOS} {
 		if to.How == "unlinked" {
 			to.How = "missing"

@@ -1,0 +1,4 @@
+#import <RCTAppDelegate.h>
+
+@interface AppDelegate : RCTAppDelegate
+@end

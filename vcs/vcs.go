@@ -1,0 +1,127 @@
+// Package vcs says what version control knows of files, by asking the real git. A folder without a repository, or a
+// machine without git, is no error: the answer is then that nothing is known.
+package vcs
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+)
+
+// ErrNone is returned where there is no repository, or no git.
+var ErrNone = errors.New("the tree is not in a git repository")
+
+// State is what version control says of one file.
+type State struct {
+	Tracked   bool   `json:"tracked"`             // in the index now
+	Ignored   bool   `json:"ignored"`             // an ignore rule fits it; a tracked file stays tracked all the same
+	IgnoredBy string `json:"ignoredBy,omitempty"` // file:line: pattern
+	Committed bool   `json:"everCommitted"`       // in any commit of any branch
+}
+
+// Repo is a repository seen from a folder inside it.
+type Repo struct {
+	dir     string
+	Shallow bool // the history is cut short: what was committed before is not known
+}
+
+// Open finds the repository that holds a folder.
+func Open(ctx context.Context, dir string) (*Repo, error) {
+	if _, err := exec.LookPath("git"); err != nil {
+		return nil, fmt.Errorf("%w: git is not installed", ErrNone)
+	}
+	r := &Repo{dir: dir}
+	out, err := r.git(ctx, nil, "rev-parse", "--is-inside-work-tree", "--is-shallow-repository")
+	if err != nil {
+		var x *exec.ExitError
+		if errors.As(err, &x) && !strings.Contains(err.Error(), "not a git repository") {
+			return nil, err
+		}
+		return nil, ErrNone
+	}
+	lines := strings.Fields(string(out))
+	if len(lines) < 2 || lines[0] != "true" {
+		return nil, ErrNone
+	}
+	r.Shallow = lines[1] == "true"
+	return r, nil
+}
+
+// git runs one command. Nothing a repository's configuration names is started, and no lock is taken.
+func (r *Repo) git(ctx context.Context, stdin []byte, args ...string) ([]byte, error) {
+	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", r.dir, "-c", "core.fsmonitor=false", "-c", "core.quotePath=false"}, args...)...)
+	for _, e := range os.Environ() {
+		if name, _, _ := strings.Cut(e, "="); name != "GIT_DIR" && name != "GIT_WORK_TREE" && name != "GIT_INDEX_FILE" {
+			cmd.Env = append(cmd.Env, e)
+		}
+	}
+	cmd.Env = append(cmd.Env, "LC_ALL=C", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
+	if args[0] != "check-ignore" { // which takes names only
+		cmd.Env = append(cmd.Env, "GIT_LITERAL_PATHSPECS=1")
+	}
+	cmd.Stdin = bytes.NewReader(stdin)
+	var out, bad bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &bad
+	if err := cmd.Run(); err != nil {
+		return out.Bytes(), fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(bad.String()))
+	}
+	return out.Bytes(), nil
+}
+
+// States asks about files, named by slash-separated paths relative to the folder. They need not be there.
+func (r *Repo) States(ctx context.Context, files []string) (map[string]State, error) {
+	out := map[string]State{}
+	for _, f := range files {
+		out[f] = State{}
+	}
+	if len(files) == 0 {
+		return out, nil
+	}
+	set := func(name string, change func(*State)) {
+		name = filepath.ToSlash(name)
+		if s, ok := out[name]; ok {
+			change(&s)
+			out[name] = s
+		}
+	}
+	tracked, err := r.git(ctx, nil, append([]string{"ls-files", "-z", "--"}, files...)...)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range strings.Split(string(tracked), "\x00") {
+		set(name, func(s *State) { s.Tracked = true })
+	}
+	rules, err := r.git(ctx, []byte(strings.Join(files, "\x00")+"\x00"), "check-ignore", "-z", "-v", "--no-index", "--stdin")
+	var x *exec.ExitError
+	if err != nil && !(errors.As(err, &x) && x.ExitCode() == 1) { // 1: none is ignored
+		return nil, err
+	}
+	fields := strings.Split(string(rules), "\x00")
+	for i := 0; i+3 < len(fields); i += 4 {
+		pattern := fields[i+2]
+		set(fields[i+3], func(s *State) {
+			s.Ignored = !strings.HasPrefix(pattern, "!")
+			s.IgnoredBy = fields[i] + ":" + fields[i+1] + ": " + pattern
+		})
+	}
+	prefix, err := r.git(ctx, nil, "rev-parse", "--show-prefix")
+	if err != nil {
+		return nil, err
+	}
+	top := strings.TrimSpace(string(prefix))
+	history, err := r.git(ctx, nil, append([]string{"log", "--all", "--format=", "--name-only", "-z", "--diff-filter=AM", "--"}, files...)...)
+	if err != nil && !strings.Contains(err.Error(), "does not have any commits") {
+		return nil, err
+	}
+	for _, name := range strings.Split(string(history), "\x00") {
+		if rel, ok := strings.CutPrefix(strings.TrimLeft(name, "\n"), top); ok {
+			set(rel, func(s *State) { s.Committed = true })
+		}
+	}
+	return out, nil
+}

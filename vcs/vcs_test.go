@@ -1,0 +1,120 @@
+package vcs
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func run(t *testing.T, dir string, args ...string) {
+	t.Helper()
+	cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=Wren", "-c", "user.email=wren@larkfield.example"}, args...)...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("git %v: %v %s", args, err, out)
+	}
+}
+
+func put(t *testing.T, dir, name, text string) {
+	t.Helper()
+	at := filepath.Join(dir, name)
+	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(at, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// The tree may be a folder inside the repository; ignoring does not untrack; what was once committed stays so.
+func TestStates(t *testing.T) {
+	top := t.TempDir()
+	run(t, top, "init", "-q")
+	put(t, top, ".gitignore", "*.secret\nkeys/*\n!keys/kept.p12\n")
+	put(t, top, "app/tracked.json", "{}")
+	put(t, top, "app/gone.json", "{}")
+	put(t, top, "app/forced.secret", "x")
+	put(t, top, "app/sp ace [1].json", "{}")
+	run(t, top, "add", "-f", "app")
+	run(t, top, "commit", "-q", "-m", "one")
+	run(t, top, "rm", "-q", "app/gone.json")
+	run(t, top, "commit", "-q", "-m", "two")
+	put(t, top, "app/new.json", "{}")
+	put(t, top, "app/.gitignore", "/here.json\n")
+	r, err := Open(context.Background(), filepath.Join(top, "app"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := []string{"tracked.json", "gone.json", "forced.secret", "sp ace [1].json", "new.json", "here.json", "other.secret", "nowhere.json"}
+	got, err := r.States(context.Background(), files)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]State{
+		"tracked.json":    {Tracked: true, Committed: true},
+		"gone.json":       {Committed: true},
+		"forced.secret":   {Tracked: true, Committed: true, Ignored: true, IgnoredBy: "*.secret"},
+		"sp ace [1].json": {Tracked: true, Committed: true},
+		"new.json":        {},
+		"here.json":       {Ignored: true, IgnoredBy: "/here.json"},
+		"other.secret":    {Ignored: true, IgnoredBy: "*.secret"},
+		"nowhere.json":    {},
+	} {
+		have := got[name]
+		if !strings.HasSuffix(have.IgnoredBy, want.IgnoredBy) {
+			t.Errorf("%s: ignored by %q", name, have.IgnoredBy)
+		}
+		have.IgnoredBy = want.IgnoredBy
+		if have != want {
+			t.Errorf("%s: %+v, want %+v", name, have, want)
+		}
+	}
+	rt, err := Open(context.Background(), top)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s, err := rt.States(context.Background(), []string{"keys/kept.p12", "keys/other.p12"}); err != nil || s["keys/kept.p12"].Ignored || !s["keys/other.p12"].Ignored {
+		t.Errorf("negated patterns: %+v %v", s, err)
+	}
+}
+
+func TestWithoutARepositoryOrCommits(t *testing.T) {
+	dir := t.TempDir()
+	if _, err := Open(context.Background(), dir); !errors.Is(err, ErrNone) {
+		t.Errorf("no repository: %v", err)
+	}
+	run(t, dir, "init", "-q")
+	put(t, dir, "a", "")
+	r, err := Open(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s, err := r.States(context.Background(), []string{"a"}); err != nil || s["a"] != (State{}) {
+		t.Errorf("no commits: %+v %v", s, err)
+	}
+}
+
+// A repository may carry settings that start programs; asking must not run them.
+func TestNothingTheRepositoryNamesIsStarted(t *testing.T) {
+	dir := t.TempDir()
+	run(t, dir, "init", "-q")
+	mark := filepath.Join(dir, "started")
+	put(t, dir, "hook.sh", "#!/bin/sh\ntouch "+mark+"\n")
+	if err := os.Chmod(filepath.Join(dir, "hook.sh"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	run(t, dir, "config", "core.fsmonitor", filepath.Join(dir, "hook.sh"))
+	r, err := Open(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.States(context.Background(), []string{"hook.sh"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(mark); err == nil {
+		t.Error("a program named by the repository was started")
+	}
+}
