@@ -2,8 +2,10 @@ package job
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"ligare/core/cert"
@@ -14,7 +16,12 @@ import (
 type Certificate struct {
 	Alias     string       `json:"alias,omitempty"`
 	HasKey    bool         `json:"hasKey"`
+	Chain     bool         `json:"chain,omitempty"` // it vouches for the certificate before it; nothing is signed with it
 	Subject   string       `json:"subject"`
+	Issuer    string       `json:"issuer"`
+	Serial    string       `json:"serialNumber"` // hexadecimal
+	Key       string       `json:"keyAlgorithm"`
+	Bits      int          `json:"keySize"`
 	NotBefore time.Time    `json:"notBefore"`
 	NotAfter  time.Time    `json:"notAfter"`
 	Algorithm string       `json:"signatureAlgorithm"`
@@ -37,7 +44,7 @@ func ReadCertificates(file string, password func() (string, error)) (*Certificat
 		return nil, &Problem{What: file + " cannot be read", Hint: "Check the path; a project's debug keystore is made by its first build.", Err: unwrapPath(err)}
 	}
 	kind, list, err := cert.Read(data, "")
-	if err != nil && kind == "PKCS#12" {
+	if errors.Is(err, cert.ErrPassword) {
 		p, asked := password()
 		if asked != nil {
 			return nil, asked
@@ -48,11 +55,14 @@ func ReadCertificates(file string, password func() (string, error)) (*Certificat
 		return nil, &Problem{What: "the password of " + file + " is wrong", Hint: "Give the store's password (not the key's) at the prompt, with --password-env NAME or with --password-file FILE."}
 	}
 	if err != nil {
-		return nil, &Problem{What: file, Hint: "Name a keystore (JKS, PKCS#12) or a certificate (PEM, DER).", Err: err}
+		return nil, &Problem{What: file, Hint: "Name a keystore (JKS, PKCS#12) or a certificate (PEM, DER, PKCS#7).", Err: err}
 	}
 	out := &Certificates{File: file, Kind: kind}
+	key := slices.ContainsFunc(list, func(e cert.Entry) bool { return e.Key })
 	for _, e := range list {
-		out.List = append(out.List, Certificate{Alias: e.Alias, HasKey: e.Key, Subject: e.Cert.Subject.String(), NotBefore: e.Cert.NotBefore, NotAfter: e.Cert.NotAfter,
+		kind, bits := cert.Key(e.Cert)
+		out.List = append(out.List, Certificate{Alias: e.Alias, HasKey: e.Key, Chain: key && !e.Key && e.Alias == "", Subject: e.Cert.Subject.String(),
+			Issuer: e.Cert.Issuer.String(), Serial: e.Cert.SerialNumber.Text(16), Key: kind, Bits: bits, NotBefore: e.Cert.NotBefore, NotAfter: e.Cert.NotAfter,
 			Algorithm: e.Cert.SignatureAlgorithm.String(), Digests: cert.Of(e.Cert), Warnings: cert.Warnings(e.Cert, time.Now()), DER: e.Cert.Raw})
 	}
 	return out, nil
@@ -80,7 +90,7 @@ func (w *Work) WhatIs(text, form string, files []string, ask func() (string, err
 		seen := map[string]bool{}
 		for _, m := range w.Survey.Android.Modules {
 			for _, v := range m.Variants {
-				list, one, err := w.SignerOf(v, func() (string, error) { return "", stop("", "its password is not in the build files") })
+				list, one, err := w.SignerOf(v, func() (string, error) { return "", errSilent })
 				if err == nil {
 					list.List = []Certificate{*one}
 				}
@@ -119,23 +129,18 @@ func (w *Work) Variant(name string) (*survey.AndroidVariant, error) {
 // else it is asked for.
 func (w *Work) SignerOf(v *survey.AndroidVariant, ask func() (string, error)) (*Certificates, *Certificate, error) {
 	var file string
+	var err error
 	switch {
-	case v.KeyStore.Known() && filepath.IsAbs(v.KeyStore.String()):
-		file = v.KeyStore.String()
 	case v.KeyStore.Known():
-		file = filepath.Join(w.Root, filepath.FromSlash(v.KeyStore.String()))
-	case v.KeyStore.Unresolved != "" && v.BuildType == "debug" && v.KeyStore.File == "":
-		dir := os.Getenv("ANDROID_USER_HOME")
-		if dir == "" {
-			home, err := os.UserHomeDir()
-			if err != nil {
-				return nil, nil, err
-			}
-			dir = filepath.Join(home, ".android")
+		if file, err = w.onDisk(v.KeyStore.String()); err != nil {
+			return nil, nil, err
 		}
-		file = filepath.Join(dir, "debug.keystore")
-	case v.KeyStore.Unresolved != "":
-		return nil, nil, stop("Name the keystore itself: ligare digest FILE", "the keystore of variant %s is not known: %s", v.Name, v.KeyStore.Unresolved)
+	case v.KeyStore.Unresolved == survey.DebugKeyStore:
+		if file, err = DebugKeyStore(); err != nil {
+			return nil, nil, err
+		}
+	case v.KeyStore.Unresolved != "" || len(v.KeyStore.Possible) > 0:
+		return nil, nil, stop("Name the keystore itself: ligare digest FILE", "the keystore of variant %s is not known: %s", v.Name, v.KeyStore.Say())
 	default:
 		return nil, nil, stop("Name a signing configuration in the build file, or give the keystore: ligare digest FILE", "variant %s is not signed", v.Name)
 	}
@@ -149,11 +154,47 @@ func (w *Work) SignerOf(v *survey.AndroidVariant, ask func() (string, error)) (*
 	if err != nil {
 		return nil, nil, err
 	}
-	alias := v.KeyAlias.String()
-	for i := range list.List {
-		if alias == "" || equalFold(list.List[i].Alias, alias) {
-			return list, &list.List[i], nil
+	one, err := list.Signing(v.KeyAlias.String())
+	if err != nil {
+		return nil, nil, stop("Correct keyAlias in the build file.", "%s: %v", file, err)
+	}
+	return list, one, nil
+}
+
+// Signing gives the certificate that builds are signed with: under the alias, or, without one, the only one with a key.
+func (c *Certificates) Signing(alias string) (*Certificate, error) {
+	var keys, all []string
+	var only *Certificate
+	for i := range c.List {
+		x := &c.List[i]
+		if alias != "" && equalFold(x.Alias, alias) {
+			return x, nil
+		}
+		all = append(all, x.Alias)
+		if x.HasKey {
+			keys, only = append(keys, x.Alias), x
 		}
 	}
-	return nil, nil, stop("Correct keyAlias in the build file.", "%s has no alias %q", file, alias)
+	switch {
+	case alias != "":
+		return nil, fmt.Errorf("there is no alias %q among %s", alias, join(all))
+	case len(keys) == 1:
+		return only, nil
+	case len(keys) > 1:
+		return nil, fmt.Errorf("it holds several keys, and no alias is named: %s", join(keys))
+	}
+	return &c.List[0], nil
+}
+
+// DebugKeyStore gives where the platform keeps the keystore of debug builds on this machine.
+func DebugKeyStore() (string, error) {
+	dir := os.Getenv("ANDROID_USER_HOME")
+	if dir == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return "", err
+		}
+		dir = filepath.Join(home, ".android")
+	}
+	return filepath.Join(dir, "debug.keystore"), nil
 }

@@ -53,8 +53,11 @@ type Work struct {
 	root    *os.Root
 }
 
-// Open reads a tree. An earlier run that was stopped half-way is finished first.
-func Open(dir string) (*Work, error) {
+// Open reads a tree, and nothing besides. An earlier run that was stopped half-way is finished first.
+func Open(dir string) (*Work, error) { return OpenWith(dir, Look{}) }
+
+// OpenWith is Open with more to read.
+func OpenWith(dir string, look Look) (*Work, error) {
 	abs, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -88,7 +91,11 @@ func Open(dir string) (*Work, error) {
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	w.Survey = survey.Survey(w.Tree)
+	o, err := look.options()
+	if err != nil {
+		return nil, err
+	}
+	w.Survey = survey.With(w.Tree, o)
 	return w, nil
 }
 
@@ -108,7 +115,7 @@ func (w *Work) NeedApp() error {
 	if err := w.NeedReadable(); err != nil {
 		return err
 	}
-	return stop("Run the command in the folder that holds android/ or ios/, or name it with --tree.", "no app was found in %s: no Gradle module that builds an app and no Xcode project", w.Root)
+	return stop("Run the command in the folder that holds android/ or ios/, or name it with --tree.", "no app was found in %s: no Gradle module that builds an app, no Xcode project, no .NET or engine project for a phone", w.Root)
 }
 
 // NeedReadable refuses a tree in which a project or build file cannot be read: what is not seen would be taken for absent.

@@ -14,8 +14,8 @@ import (
 func digestCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "digest", Usage: "print the digests of a keystore's or certificate's certificates, in every encoding", ArgsUsage: "[FILE]",
-		Description: "FILE is a keystore (JKS, PKCS#12) or a certificate (PEM, DER). With --variant, the keystore that this\nAndroid variant signs with is found in the build files. With --text, says what a pasted digest is: its\nalgorithm and form, which of the tree's certificates (and of FILE's) it belongs to, or what went wrong.",
-		Flags: append(passwordFlags(), &cli.StringFlag{Name: "variant", Usage: "Android variant whose keystore is meant"},
+		Description: "FILE is a keystore (JKS, PKCS#12) or a certificate (PEM, DER, PKCS#7). With --variant, the keystore that this\nAndroid variant signs with is found in the build files. With --text, says what a pasted digest is: its\nalgorithm and form, which of the tree's certificates (and of FILE's) it belongs to, or what went wrong.",
+		Flags: append(append(passwordFlags(), lookFlags()...), &cli.StringFlag{Name: "variant", Usage: "Android variant whose keystore is meant"},
 			&cli.StringFlag{Name: "text", Usage: "a pasted digest to explain"},
 			&cli.StringFlag{Name: "wanted", Usage: "with --text, the form that is asked for: sha1-base64, sha256-hex, sha256-colons, ..."}),
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -98,7 +98,14 @@ func showCertificates(w io.Writer, list *job.Certificates) {
 		if x.Alias != "" {
 			rows = append(rows, []string{"alias", x.Alias})
 		}
-		rows = append(rows, []string{"subject", x.Subject}, []string{"valid", x.NotBefore.Format(time.DateOnly) + " to " + x.NotAfter.Format(time.DateOnly)}, []string{"signed with", x.Algorithm},
+		if x.Chain {
+			rows = append(rows, []string{"chain", "vouches for the certificate above; nothing is signed with it"})
+		}
+		key := x.Key
+		if x.Bits > 0 {
+			key = fmt.Sprintf("%s, %d bits", x.Key, x.Bits)
+		}
+		rows = append(rows, []string{"subject", x.Subject}, []string{"valid", x.NotBefore.Format(time.DateOnly) + " to " + x.NotAfter.Format(time.DateOnly)}, []string{"key", key}, []string{"signed with", x.Algorithm},
 			[]string{"SHA-1, hex with colons", d.SHA1Colons}, []string{"SHA-1, hex", d.SHA1Hex}, []string{"SHA-1, Base64", d.SHA1Base64}, []string{"SHA-1, Base64url", d.SHA1Base64URL},
 			[]string{"SHA-256, hex with colons", d.SHA256Colons}, []string{"SHA-256, hex", d.SHA256Hex}, []string{"SHA-256, Base64", d.SHA256Base64}, []string{"SHA-256, Base64url", d.SHA256Base64URL},
 			[]string{"MD5, hex with colons", d.MD5Colons})

@@ -109,7 +109,7 @@ func command(c *cli.Command) *cli.Command {
 
 // open reads the tree and says what recovery did.
 func open(c *cli.Command) (*job.Work, error) {
-	w, err := job.Open(c.String("tree"))
+	w, err := job.OpenWith(c.String("tree"), job.Look{Home: c.Bool("home"), Environment: c.Bool("environment")})
 	if err == nil && w.Note != "" {
 		fmt.Fprintln(os.Stderr, "ligare:", w.Note)
 	}

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"sort"
@@ -46,7 +47,7 @@ func readModules(t *tree.Tree, files []string, all []string, o Options, r *Repor
 			r.broken("build file "+name, err.Error(), name, line)
 		}
 		m := &Module{Layout: "android-gradle", Dir: dir, BuildFile: name, Root: root, build: b, model: model}
-		s := &moduleReader{t: t, m: m, model: model, r: r, hidden: hidden}
+		s := &moduleReader{t: t, m: m, model: model, r: r, o: o, hidden: hidden}
 		s.readSourceSets()
 		m.Variants = s.variants()
 		m.Plugins, m.Repositories, m.Dependencies = s.plugins(), s.repositories(), s.dependencies()
@@ -82,6 +83,7 @@ type moduleReader struct {
 	m      *Module
 	model  *script.Model
 	r      *Report
+	o      Options
 	hidden bool // a plugin from outside the tree builds the app, and may set anything
 }
 
@@ -879,7 +881,7 @@ func (s *moduleReader) keyStore(name string, v *AndroidVariant) Fact {
 		name = from
 	}
 	if name == "debug" {
-		return fact.Open(DebugKeyStore, "", 0, 0)
+		return s.debugKeyStore()
 	}
 	if at := s.model.At("android", "signingConfigs", name); len(at) > 0 {
 		file, l, c := at[0].Place()
@@ -890,4 +892,18 @@ func (s *moduleReader) keyStore(name string, v *AndroidVariant) Fact {
 
 func (s *moduleReader) orUnknown(name string) Fact {
 	return fact.Open(fmt.Sprintf("there is no signing configuration %q in the files", name), s.m.BuildFile, 0, 0)
+}
+
+// debugKeyStore finds the platform's own keystore where the home folder was given.
+func (s *moduleReader) debugKeyStore() Fact {
+	if dir := s.o.Env["ANDROID_USER_HOME"]; dir != "" {
+		return fact.Of(path.Join(dir, "debug.keystore"), "", 0, 0, "the platform's debug keystore, in $ANDROID_USER_HOME")
+	}
+	if s.o.Home == nil {
+		return fact.Open(DebugKeyStore, "", 0, 0)
+	}
+	if _, err := fs.Stat(s.o.Home, ".android/debug.keystore"); err != nil {
+		return fact.Open("the platform's debug keystore, ~/.android/debug.keystore, is not there yet: the first debug build makes it", "", 0, 0)
+	}
+	return fact.Of("~/.android/debug.keystore", "", 0, 0, "the platform's debug keystore")
 }

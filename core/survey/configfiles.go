@@ -145,3 +145,55 @@ func alike(name, want string) bool {
 	a, b := stem(name), stem(want)
 	return a == b && len(a) > 3
 }
+
+// lockFiles say what is really installed.
+var lockFiles = map[string]bool{"Podfile.lock": true, "package-lock.json": true, "yarn.lock": true, "pnpm-lock.yaml": true, "bun.lock": true, "pubspec.lock": true,
+	"Package.resolved": true, "gradle.lockfile": true, "packages.lock.json": true}
+
+// readInterest lists the files whose state in version control matters.
+func (r *Report) readInterest(t *tree.Tree, f *found) {
+	seen := map[string]bool{}
+	add := func(name, what string) {
+		if name == "" || path.IsAbs(name) || strings.HasPrefix(name, "~") || seen[name] {
+			return
+		}
+		seen[name] = true
+		r.Files = append(r.Files, Interest{File: name, What: what, There: t.Has(name)})
+	}
+	for _, c := range r.ConfigFiles {
+		add(c.File, "config file")
+	}
+	for _, m := range r.Android.Modules {
+		for _, v := range m.Variants {
+			if v.KeyStore.Known() {
+				add(v.KeyStore.String(), "keystore")
+			}
+			for _, x := range []Fact{v.KeyAlias, v.storePassword} {
+				if path.Ext(x.File) == ".properties" {
+					add(x.File, "signing properties")
+				}
+			}
+		}
+	}
+	for _, name := range f.all {
+		base := path.Base(name)
+		switch ext := strings.ToLower(path.Ext(base)); {
+		case ext == ".jks" || ext == ".keystore" || ext == ".p12" || ext == ".pfx" || ext == ".p8" || ext == ".mobileprovision":
+			add(name, map[bool]string{true: "key or profile", false: "keystore"}[ext == ".p8" || ext == ".mobileprovision"])
+		case base == "key.properties" || base == "keystore.properties" || base == "signing.properties":
+			add(name, "signing properties")
+		case strings.HasPrefix(base, ".env"):
+			add(name, "environment file")
+		case lockFiles[base]:
+			add(name, "lock file")
+		case base == "ligare.yaml" || strings.HasPrefix(name, ".ligare/placed/"):
+			add(name, "record of Ligare")
+		}
+	}
+	if t.Has("ligare.yaml") {
+		for _, n := range t.Dir(".ligare/placed") {
+			add(path.Join(".ligare/placed", n), "record of Ligare")
+		}
+	}
+	sort.Slice(r.Files, func(i, j int) bool { return r.Files[i].File < r.Files[j].File })
+}

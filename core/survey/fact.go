@@ -33,6 +33,7 @@ type Report struct {
 	Frameworks  []*Framework   `json:"frameworks"`
 	ConfigFiles []ConfigFile   `json:"configFiles"`
 	Ignore      []string       `json:"ignoreFiles"`
+	Files       []Interest     `json:"-"` // said with what version control knows of them
 	Unresolved  []OpenQuestion `json:"unresolved"`
 }
 
@@ -133,14 +134,17 @@ type Dependency struct {
 	Line          int    `json:"line"`
 }
 
-// Signer is the public part of the certificate a variant signs with, as far as the keystore could be read.
+// Signer is the public part of the certificate a variant signs with, or why it could not be read.
 type Signer struct {
-	File     string `json:"file"`
-	Alias    string `json:"alias,omitempty"`
-	Subject  string `json:"subject"`
-	NotAfter string `json:"notAfter"` // RFC 3339
-	SHA1     string `json:"sha1"`     // hex with colons
-	SHA256   string `json:"sha256"`   // hex with colons
+	File       string   `json:"file"`
+	Kind       string   `json:"kind,omitempty"` // JKS, PKCS#12
+	Alias      string   `json:"alias,omitempty"`
+	Subject    string   `json:"subject,omitempty"`
+	NotAfter   string   `json:"notAfter,omitempty"` // RFC 3339
+	SHA1       string   `json:"sha1,omitempty"`     // hex with colons
+	SHA256     string   `json:"sha256,omitempty"`   // hex with colons
+	Warnings   []string `json:"warnings,omitempty"`
+	Unresolved string   `json:"unresolved,omitempty"`
 }
 
 // StorePassword gives the keystore's password where the build files hold it. It is never part of a report.
@@ -258,7 +262,11 @@ type ConfigFile struct {
 	File        string   `json:"file"`
 	Why         string   `json:"why"`
 	Identifiers []string `json:"identifiers,omitempty"` // of the app, found inside
-	Tracked     *bool    `json:"tracked,omitempty"`
-	Ignored     *bool    `json:"ignored,omitempty"`
-	Committed   *bool    `json:"everCommitted,omitempty"`
+}
+
+// Interest is a file whose state in version control matters: it must be kept, or must not be.
+type Interest struct {
+	File  string `json:"file"`
+	What  string `json:"what"` // config file, keystore, signing properties, lock file, record of Ligare
+	There bool   `json:"there"`
 }

@@ -38,6 +38,7 @@ func With(t *tree.Tree, o Options) *Report {
 	}
 	readFrameworks(t, f, o, r)
 	readConfigFiles(t, f, o, r)
+	r.readInterest(t, f)
 	layouts := map[string]bool{}
 	for _, m := range r.Android.Modules {
 		layouts[m.Layout] = true

@@ -695,6 +695,10 @@ func (p *parser) member(v value, name string, start int) value {
 	case null:
 		return v
 	}
+	if v.kind == props && p.i < len(p.e) && p.e[p.i].Bracket(p.f.Src) == '{' { // Properties().apply { load(...) }
+		p.i++
+		return p.load(v, gradle.Expr(lex.Solid(p.e[p.i-1].Inner())), nil)
+	}
 	called := p.i < len(p.e) && p.e[p.i].Bracket(p.f.Src) == '('
 	if conversions[name] {
 		if called {

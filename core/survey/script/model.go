@@ -159,9 +159,21 @@ func (b *Build) Model(buildFile, dir string) *Model {
 		}
 	}
 	if f := b.File(buildFile); f != nil {
-		m.run(scope{b: b, file: buildFile, f: f, dir: dir}, f.Settings(), nil)
+		m.run(scope{b: b, file: buildFile, f: f, dir: dir}, forItself(f), nil)
 	}
 	return m
+}
+
+// forItself gives the statements of a script that are for its own project.
+func forItself(f *gradle.File) []gradle.Setting {
+	var out []gradle.Setting
+	for _, d := range f.Settings() {
+		if len(d.Path) > 1 && (d.Path[0] == "subprojects" || d.Path[0] == "configure" && len(d.Up) > 0 && d.Up[0].Type == "" || d.Path[0] == "project" && strings.HasPrefix(d.Path[1], ":")) {
+			continue
+		}
+		out = append(out, d)
+	}
+	return out
 }
 
 // forAll gives the statements of the root's script that are for this module.
@@ -224,6 +236,9 @@ func place(f *gradle.File, d gradle.Setting, aliases map[string][]string) []stri
 		}
 		for len(names) > 1 && (names[0] == "project" || names[0] == "target") {
 			names = names[1:]
+		}
+		if len(names) == 2 && s.Block != nil && (names[1] == "withId" || names[1] == "withPlugin" || names[1] == "withType") {
+			names = nil
 		}
 		if s.Block != nil || !last {
 			var kept []string

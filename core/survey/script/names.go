@@ -20,6 +20,14 @@ func (p *parser) finish(v value, e gradle.Expr) value {
 	if got, ok := p.bind[dotted]; ok {
 		return got
 	}
+	for i := strings.LastIndexByte(dotted, '.'); i > 0; i = strings.LastIndexByte(dotted[:i], '.') { // a member of a bound name
+		if got, ok := p.bind[dotted[:i]]; ok {
+			for _, m := range strings.Split(dotted[i+1:], ".") {
+				got = p.member(got, m, max(0, p.i-1))
+			}
+			return got
+		}
+	}
 	if dir, ok := p.folder(dotted); ok {
 		return value{kind: file, fact: p.of(inTree+dir, e[0].Start).fact}
 	}
@@ -107,9 +115,6 @@ func (s scope) local(w string) (value, bool) {
 	}
 	in := s
 	in.at = found.Start
-	if found.Start == s.at && s.deep > 20 {
-		return s.stuck(found.Value, "it refers to itself"), true
-	}
 	v := in.declared(*found, w)
 	if v.kind == props && v.path == "" {
 		v = in.loadedInto(w, v)

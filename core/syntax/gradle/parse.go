@@ -173,10 +173,10 @@ func (f *File) head(s *Stmt, n []*lex.Node, i int) int {
 			}
 		}
 		if i+1 < len(n) && n[i].Is(src, lex.Punct, "<") { // named<T>("x")
-			for j := i + 1; j < len(n) && j < i+8; j++ {
+			for j := i + 1; j < len(n) && j < i+24; j++ {
 				if n[j].Is(src, lex.Punct, ">") {
 					if s.Type == "" {
-						s.Type = n[i+1].Of(src)
+						s.Type = f.simple(n[i+1 : j])
 					}
 					i = j + 1
 					break
@@ -191,6 +191,19 @@ func (f *File) head(s *Stmt, n []*lex.Node, i int) int {
 		break
 	}
 	return i
+}
+
+// simple gives a type's name without its package and arguments.
+func (f *File) simple(n []*lex.Node) string {
+	name := ""
+	for _, k := range n {
+		if k.Kind == lex.Word {
+			name = k.Of(f.Src)
+		} else if !k.Is(f.Src, lex.Punct, ".") {
+			break
+		}
+	}
+	return name
 }
 
 // fold goes on through a call in the middle of a head: getByName("x").signingConfig, project(":app").ext.
@@ -213,7 +226,7 @@ func (f *File) fold(s *Stmt, n []*lex.Node, i int) int {
 		}
 	case last == "getByType" || last == "findByType" || last == "the":
 		if s.Type == "" && len(args) > 0 && len(args[0]) > 0 { // getByType(AppExtension::class.java)
-			s.Type = args[0][0].Of(src)
+			s.Type = f.simple(args[0])
 		}
 		return i + 1
 	}
