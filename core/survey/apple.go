@@ -61,7 +61,7 @@ func readProject(t *tree.Tree, name string, r *Report) *Project {
 			if out.Platform == "" {
 				out.Platform = platform
 			}
-			s.ios = ios
+			s.ios, s.device = ios, platform
 			x := s.configuration(r)
 			if !out.Test() {
 				x.privacy(s, out, r)
@@ -169,7 +169,7 @@ func (t *Target) read(px *pbxproj.Project, tg *pbxproj.Target, p *Project) {
 func (s *settings) configuration(r *Report) *Configuration {
 	c := &Configuration{Name: s.config}
 	c.BundleID = filled(s.get("PRODUCT_BUNDLE_IDENTIFIER"))
-	c.DeploymentTarget = s.get("IPHONEOS_DEPLOYMENT_TARGET")
+	c.DeploymentTarget = s.get(deploymentKey(s.device))
 	c.ProductName = s.get("PRODUCT_NAME")
 	c.Version, c.BuildNumber = filled(s.get("MARKETING_VERSION")), filled(s.get("CURRENT_PROJECT_VERSION"))
 	c.Entitlements = s.inTree(filled(s.get("CODE_SIGN_ENTITLEMENTS")))
@@ -208,6 +208,21 @@ func (s *settings) configuration(r *Report) *Configuration {
 	}
 	s.entitlements(c, r)
 	return c
+}
+
+// deploymentKey gives the setting that holds the minimum version of a kind of device.
+func deploymentKey(platform string) string {
+	switch {
+	case strings.HasPrefix(platform, "watch"):
+		return "WATCHOS_DEPLOYMENT_TARGET"
+	case strings.HasPrefix(platform, "appletv"):
+		return "TVOS_DEPLOYMENT_TARGET"
+	case strings.HasPrefix(platform, "xr"):
+		return "XROS_DEPLOYMENT_TARGET"
+	case strings.HasPrefix(platform, "macos"):
+		return "MACOSX_DEPLOYMENT_TARGET"
+	}
+	return "IPHONEOS_DEPLOYMENT_TARGET"
 }
 
 // PlistKey gives a key of the Info.plist.
@@ -362,9 +377,8 @@ func (s *settings) generated(c *Configuration) {
 			case !had.Set():
 				c.PlistKeys = append(c.PlistKeys, Entry{key, got.Through(a.key)})
 			case had.Say() != got.Say():
-				both := Fact{File: had.File, Line: had.Line, Column: had.Column, Possible: []Possible{
-					{Value: had.Say(), When: "the property list's value is taken"},
-					{Value: got.Say(), When: fmt.Sprintf("%s at %s is taken", a.key, got.Place())}}}
+				both := had
+				both.Value, both.Possible = nil, append(outcomes(had, "the property list's value is taken"), outcomes(got, fmt.Sprintf("%s at %s is taken", a.key, got.Place()))...)
 				for i := range c.PlistKeys {
 					if c.PlistKeys[i].Name == key {
 						c.PlistKeys[i].Fact = both
@@ -373,6 +387,18 @@ func (s *settings) generated(c *Configuration) {
 			}
 		}
 	}
+}
+
+// outcomes gives the outcomes of a fact under one more condition.
+func outcomes(f Fact, when string) []Possible {
+	if f.Known() {
+		return []Possible{{Value: f.String(), When: when}}
+	}
+	var out []Possible
+	for _, p := range f.Possible {
+		out = append(out, Possible{Value: p.Value, When: when + " and " + p.When})
+	}
+	return out
 }
 
 // entitlements reads the file that the configuration names.

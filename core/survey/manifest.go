@@ -151,30 +151,30 @@ func (s *moduleReader) readManifests(v *AndroidVariant, list []manifest) {
 // attr resolves an attribute: placeholders are replaced.
 func (g *merged) attr(d manifest, a *xml.Attribute) Fact {
 	l, c := d.doc.At(a.ValueStart)
-	f := fact.Of(a.Value, d.name, l, c)
+	parts := []Fact{fact.Of("", d.name, l, c)}
 	text := a.Value
 	for {
 		open := strings.Index(text, "${")
-		if open < 0 {
-			break
+		end := -1
+		if open >= 0 {
+			end = strings.IndexByte(text[open:], '}')
 		}
-		end := strings.IndexByte(text[open:], '}')
 		if end < 0 {
 			break
 		}
 		name := text[open+2 : open+end]
 		got := g.placeholder(name)
-		if !got.Known() {
-			if got.Unresolved == "" {
-				return fact.Open(fmt.Sprintf("`%s`: no placeholder %s is set", a.Value, name), d.name, l, c)
-			}
+		switch {
+		case got.Unresolved != "":
 			return fact.Open(fmt.Sprintf("`%s`: %s", a.Value, got.Unresolved), d.name, l, c)
+		case !got.Set():
+			return fact.Open(fmt.Sprintf("`%s`: no placeholder %s is set in the files", a.Value, name), d.name, l, c)
 		}
-		f.Via = append(f.Via, fmt.Sprintf("${%s} = %s at %s", name, got.String(), got.Place()))
-		text = text[:open] + got.String() + text[open+end+1:]
+		got.Via = []string{fmt.Sprintf("${%s} = %s at %s", name, got.Say(), got.Place())}
+		parts = append(parts, fact.Of(text[:open], d.name, l, c), got)
+		text = text[open+end+1:]
 	}
-	f.Value = &text
-	return f
+	return fact.Join(append(parts, fact.Of(text, d.name, l, c))...)
 }
 
 func (g *merged) placeholder(name string) Fact {

@@ -63,6 +63,11 @@ func (m *msbuild) file(name string, depth int) {
 	if !ok {
 		return
 	}
+	if d.Top.Name != "Project" {
+		l, _ := d.At(d.Top.Node.Start)
+		m.r.broken("project "+name, fmt.Sprintf("the document element is <%s>, not <Project>", d.Top.Name), name, l)
+		return
+	}
 	m.group(d, d.Top, name, depth)
 }
 

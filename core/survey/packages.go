@@ -85,7 +85,16 @@ func (s *moduleReader) dependency(st script.Stmt) Dependency {
 		} else if read.Literal != "" {
 			d.Version = fact.Of(read.Literal, file, line, col)
 		}
+	case strings.HasPrefix(f.Dotted(st.Args[0]), "projects."):
+		dir := s.typed(strings.TrimPrefix(f.Dotted(st.Args[0]), "projects."))
+		d.Name = ":" + strings.ReplaceAll(strings.TrimPrefix(strings.TrimPrefix(dir, s.m.Root), "/"), "/", ":")
 	default:
+		if head, alias, ok := strings.Cut(f.Dotted(st.Args[0]), "."); ok {
+			if module, version, ok := s.m.build.LibraryIn(head, alias); ok {
+				d.Name, d.Version = module, version
+				return d
+			}
+		}
 		d.Name = strings.Join(strings.Fields(f.Text(st.Args[0])), " ")
 		if v := st.Resolve(st.Args[0]); v.Known() && strings.Count(v.String(), ":") >= 1 {
 			parts := strings.SplitN(v.String(), ":", 3)

@@ -35,6 +35,7 @@ type settings struct {
 	target *pbxproj.Target
 	config string
 	ios    bool // the target builds for iOS only
+	device string
 	layers []layer
 }
 
@@ -392,7 +393,9 @@ func (s *settings) named(name, key string, at, pos, depth int) Fact {
 	case name == "inherited" || name == key:
 		f = s.from(key, at, pos, depth+1)
 	case name == "AppIdentifierPrefix" || name == "TeamIdentifierPrefix":
-		f = s.from("DEVELOPMENT_TEAM", 0, -1, depth+1)
+		if f = filled(s.from("DEVELOPMENT_TEAM", 0, -1, depth+1)); !f.Set() {
+			f = s.attribute("DevelopmentTeam")
+		}
 		if !f.Known() || f.String() == "" {
 			return fact.Open("$("+name+") comes from the signing team, which the project does not name", "", 0, 0)
 		}

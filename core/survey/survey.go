@@ -119,6 +119,10 @@ func (r *Report) collect() {
 					r.ask(name+of, f.Unresolved, f.File, f.Line)
 				}
 			})
+			r.entries("metadata", of, v.Metadata)
+			r.entries("placeholder", of, v.Placeholders)
+			r.facts("URL scheme", of, v.URLSchemes)
+			r.facts("permission", of, v.Permissions)
 		}
 	}
 	for _, p := range r.IOS.Projects {
@@ -130,7 +134,25 @@ func (r *Report) collect() {
 						r.ask(name+of, f.Unresolved, f.File, f.Line)
 					}
 				})
+				r.entries("key", of, c.PlistKeys)
+				r.entries("entitlement", of, c.EntitlementKeys)
 			}
+		}
+	}
+}
+
+func (r *Report) entries(what, of string, list []Entry) {
+	for _, e := range list {
+		if e.Unresolved != "" {
+			r.ask(what+" "+e.Name+of, e.Unresolved, e.File, e.Line)
+		}
+	}
+}
+
+func (r *Report) facts(what, of string, list []Fact) {
+	for _, f := range list {
+		if f.Unresolved != "" {
+			r.ask(what+of, f.Unresolved, f.File, f.Line)
 		}
 	}
 }

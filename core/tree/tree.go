@@ -181,15 +181,26 @@ var (
 	output  = map[string]bool{"build": true, "vendor": true, "dist": true, "target": true, "obj": true}
 )
 
+var cache = map[string]bool{"Library": true, "Temp": true, "Logs": true, "Builds": true}
+
+func contains(sorted []string, name string) bool {
+	i := sort.SearchStrings(sorted, name)
+	return i < len(sorted) && sorted[i] == name
+}
+
 // Walk visits the files of the app's own source: not hidden folders, not folders of dependencies or builds.
 func (t *Tree) Walk(visit func(name string)) {
 	var walk func(dir string, depth int, src bool)
 	walk = func(dir string, depth int, src bool) {
-		for _, n := range t.Dir(dir) {
+		names := t.Dir(dir)
+		engine := contains(names, "ProjectSettings/")
+		for _, n := range names {
 			sub, folder := strings.CutSuffix(n, "/")
 			full := path.Join(dir, sub)
 			if !folder {
 				visit(full)
+			} else if engine && cache[sub] { // what an engine imports and builds beside the project
+				continue
 			} else if depth < 40 && !foreign[sub] && (src || !output[sub]) && !strings.HasPrefix(sub, ".") {
 				walk(full, depth+1, src || sub == "src")
 			}

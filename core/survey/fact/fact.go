@@ -92,6 +92,9 @@ func (f Fact) With(change func(string) string) Fact {
 
 // Through adds a step in front of the chain by which a fact was resolved.
 func (f Fact) Through(step string) Fact {
+	if f.Unresolved != "" && len(f.Via) > 5 { // a circle says nothing new
+		return f
+	}
 	f.Via = append([]string{step}, f.Via...)
 	return f
 }

@@ -175,7 +175,10 @@ func (p *parser) choose(cond gradle.Expr, c, yes, no value) value {
 	case "false":
 		return no
 	}
-	text := strings.Trim(strings.Join(strings.Fields(p.f.Text(cond)), " "), "()")
+	if len(cond) == 1 && cond[0].Bracket(p.f.Src) == '(' {
+		cond = gradle.Expr(lex.Solid(cond[0].Inner()))
+	}
+	text := strings.Join(strings.Fields(p.f.Text(cond)), " ")
 	if yes.kind == null && no.kind == null {
 		return yes
 	}
@@ -369,7 +372,9 @@ func (p *parser) sum(op string, v, w value, e gradle.Expr) value {
 		v.fact.Value = &out
 		return v
 	case op == "+" && v.kind != null && w.kind != null:
-		return value{fact: fact.Join(v.fact, w.fact)}
+		out := fact.Join(v.fact, w.fact)
+		out.File, out.Line, out.Column = p.place(e[0].Start)
+		return value{fact: out}
 	}
 	return p.stuck(e, "")
 }

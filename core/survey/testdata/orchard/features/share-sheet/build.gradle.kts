@@ -1,0 +1,7 @@
+plugins {
+    id("com.android.library")
+}
+
+android {
+    namespace = "example.larkfield.orchard.share"
+}

@@ -1,0 +1,5 @@
+plugins {
+    `java-library`
+}
+
+// android { defaultConfig { applicationId = "no.app" } }

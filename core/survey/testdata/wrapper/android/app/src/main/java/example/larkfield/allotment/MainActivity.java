@@ -1,0 +1,5 @@
+package example.larkfield.allotment;
+
+import com.wrapper.BridgeActivity;
+
+public class MainActivity extends BridgeActivity {}

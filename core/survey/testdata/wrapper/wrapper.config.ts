@@ -1,0 +1,9 @@
+import type {WrapperConfig} from 'wrapper-cli';
+
+const config: WrapperConfig = {
+  appId: 'example.larkfield.allotment',
+  appName: 'Allotment Map',
+  webDir: 'dist',
+};
+
+export default config;
