@@ -187,6 +187,18 @@ func (c *Client) Look(ctx context.Context, id string) error {
 	return c.Do(ctx, "POST", "/v1/registrations/"+url.PathEscape(id)+"/look", struct{}{}, nil)
 }
 
+// Signers gives the team's signers, or those of one app.
+func (c *Client) Signers(ctx context.Context, app string) ([]shape.Signer, error) {
+	var out shape.Page[shape.Signer]
+	err := c.Do(ctx, "GET", "/v1/signers?app="+url.QueryEscape(app), nil, &out)
+	return out.Items, err
+}
+
+// SendSurvey keeps what a survey said of an app's variants.
+func (c *Client) SendSurvey(ctx context.Context, app string, s shape.Survey) error {
+	return c.Do(ctx, "PUT", "/v1/apps/"+url.PathEscape(app)+"/survey", s, nil)
+}
+
 // SaveSigner adds a signing certificate.
 func (c *Client) SaveSigner(ctx context.Context, n shape.NewSigner) (*shape.Signer, error) {
 	out := &shape.Signer{}

@@ -18,10 +18,12 @@ var files embed.FS
 
 // Walk is the walk-through as data.
 type Walk struct {
-	Apps     []App     `yaml:"apps"`
-	Steps    []Step    `yaml:"steps"`
-	Mistakes []Mistake `yaml:"mistakes"`
-	After    []Step    `yaml:"after"`
+	Apps      []App      `yaml:"apps"`
+	Trees     []string   `yaml:"trees"`     // of the studio's other apps, copied beside Hivelog's
+	KeyStores [][]string `yaml:"keystores"` // arguments of ligare signer make
+	Steps     []Step     `yaml:"steps"`
+	Mistakes  []Mistake  `yaml:"mistakes"`
+	After     []Step     `yaml:"after"`
 }
 
 // App is an app that stands in the records without a tree.

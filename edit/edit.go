@@ -227,3 +227,19 @@ func (d Disk) Recover() (string, error) {
 	}
 	return fmt.Sprintf("finished an earlier run that was stopped: %d files", len(j.Files)), os.Remove(d.journal())
 }
+
+// Private writes a new file that only its owner may read: a keystore, a file of secrets. One that is there is never
+// replaced, and a run that is killed leaves nothing half-written under the name.
+func Private(name string, content []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(name), ".ligare-*")
+	if err != nil {
+		return err
+	}
+	temp := f.Name()
+	_, err = f.Write(content)
+	err = errors.Join(err, f.Chmod(0o600), f.Sync(), f.Close())
+	if err == nil {
+		err = os.Link(temp, name) // fails when the name is taken
+	}
+	return errors.Join(err, os.Remove(temp))
+}

@@ -97,5 +97,8 @@ func (w *Work) Attach(ctx context.Context, c *client.Client, name, title, policy
 	if out.App, err = c.SaveApp(ctx, n); err != nil {
 		return nil, err
 	}
-	return out, w.Write()
+	if err := w.Write(); err != nil {
+		return nil, err
+	}
+	return out, w.SendSurvey(ctx, c)
 }

@@ -70,6 +70,9 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	if err := c.SendReport(ctx, w.Binding.App, rep); err != nil {
 		return nil, err
 	}
+	if err := w.SendSurvey(ctx, c); err != nil {
+		return nil, err
+	}
 	out.Sent = true
 	return out, nil
 }

@@ -168,6 +168,13 @@ func (w *Work) Only(name string) error {
 	}
 	w.Survey.IOS.Projects = slices.DeleteFunc(w.Survey.IOS.Projects, func(p *survey.Project) bool { return len(p.Targets) == 0 })
 	if found {
+		w.Survey.Unresolved = slices.DeleteFunc(w.Survey.Unresolved, func(q survey.OpenQuestion) bool {
+			other := func(before, after string) bool {
+				_, rest, ok := strings.Cut(q.What, before)
+				return ok && rest != name && !strings.HasPrefix(rest, name+after)
+			}
+			return other(" of Android variant ", " in ") || other(", configuration ", " ")
+		})
 		return nil
 	}
 	slices.Sort(have)

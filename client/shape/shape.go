@@ -79,23 +79,81 @@ type NewIdentity struct {
 
 // Signer is a certificate that signs builds: public parts only.
 type Signer struct {
-	ID       string    `json:"id"`
-	Name     string    `json:"name"`
-	Role     string    `json:"role"` // debug, upload, release, store
-	Owner    string    `json:"owner,omitempty"`
-	Machine  string    `json:"machine,omitempty"`
-	Subject  string    `json:"subject"`
-	NotAfter time.Time `json:"notAfter"`
-	Digests  any       `json:"digests"`
+	ID         string           `json:"id"`
+	Name       string           `json:"name"`
+	Role       string           `json:"role"` // debug, upload, release, store
+	Owner      string           `json:"owner,omitempty"`
+	Machine    string           `json:"machine,omitempty"`
+	Subject    string           `json:"subject"`
+	NotBefore  time.Time        `json:"notBefore"`
+	NotAfter   time.Time        `json:"notAfter"`
+	Key        string           `json:"keyAlgorithm"`
+	Bits       int              `json:"keySize"`
+	Algorithm  string           `json:"signatureAlgorithm"`
+	Warnings   []string         `json:"warnings,omitempty"`
+	Digests    any              `json:"digests"`
+	Identities []SignedIdentity `json:"identities"`
+	Needs      []SignerNeed     `json:"needs"`
 }
 
-// NewSigner adds a signer by its certificate.
+// SignedIdentity is an identity whose builds a signer signs.
+type SignedIdentity struct {
+	ID         string `json:"id"`
+	App        string `json:"app"`
+	Platform   string `json:"platform"`
+	Identifier string `json:"identifier"`
+}
+
+// SignerNeed is a registration whose service asks for a signer's digest, and whether it has this one.
+type SignerNeed struct {
+	Service     string `json:"service"`
+	Title       string `json:"title"`
+	Environment string `json:"environment,omitempty"`
+	App         string `json:"app"`
+	Identifier  string `json:"identifier"`
+	Form        string `json:"form"`  // sha256-hex, sha1-base64, ...
+	Value       string `json:"value"` // the digest in that form
+	Registered  bool   `json:"registered"`
+	Feature     string `json:"feature,omitempty"` // the digest is wanted once this is switched on
+}
+
+// NewSigner adds a signer by its certificate; App and Identities say which Android builds it signs (all of the app's,
+// if none is named).
 type NewSigner struct {
-	Name        string `json:"name"`
-	Role        string `json:"role"`
-	Owner       string `json:"owner,omitempty"`
-	Machine     string `json:"machine,omitempty"`
-	Certificate []byte `json:"certificate"` // DER
+	Name        string   `json:"name"`
+	Role        string   `json:"role"`
+	Owner       string   `json:"owner,omitempty"`
+	Machine     string   `json:"machine,omitempty"`
+	App         string   `json:"app,omitempty"`
+	Identities  []string `json:"identities,omitempty"`
+	Certificate []byte   `json:"certificate"` // DER
+}
+
+// Survey is what the last survey of an app's trees said of each variant.
+type Survey struct {
+	At       *time.Time        `json:"at,omitempty"`
+	Variants []SurveyedVariant `json:"variants"`
+}
+
+// SurveyedVariant is one variant with its facts, what counts first.
+type SurveyedVariant struct {
+	Platform    string         `json:"platform"`
+	Site        string         `json:"site"` // module folder, or project and target
+	Variant     string         `json:"variant"`
+	Layout      string         `json:"layout"`
+	Identity    string         `json:"identity,omitempty"`
+	Environment string         `json:"environment,omitempty"`
+	Facts       []SurveyedFact `json:"facts"`
+}
+
+// SurveyedFact is one fact with its place; Value is empty where it has several outcomes or none.
+type SurveyedFact struct {
+	Name       string   `json:"name"`
+	Value      string   `json:"value,omitempty"`
+	Possible   []string `json:"possible,omitempty"` // value when condition
+	Unresolved string   `json:"unresolved,omitempty"`
+	Place      string   `json:"place,omitempty"` // file:line:column
+	Via        []string `json:"via,omitempty"`
 }
 
 // Service is a sheet and how the team stands with the service.

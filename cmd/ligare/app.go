@@ -10,7 +10,6 @@ import (
 
 	"ligare/client/shape"
 	"ligare/core/binding"
-	"ligare/job"
 )
 
 func appCommand() *cli.Command {
@@ -103,44 +102,4 @@ func showApp(w io.Writer, a shape.App) {
 	}
 	table(w, rows)
 	fmt.Fprintf(w, "  environments  %s\n", strings.Join(a.Environments, ", "))
-}
-
-func signerCommand() *cli.Command {
-	return command(&cli.Command{
-		Name: "signer", Usage: "the certificates that sign builds",
-		Commands: []*cli.Command{command(&cli.Command{
-			Name: "add", Usage: "add a signer's certificate to the records (never its key)", ArgsUsage: "FILE",
-			Flags: append(passwordFlags(),
-				&cli.StringFlag{Name: "name", Usage: "what to call it", Required: true},
-				&cli.StringFlag{Name: "role", Value: "debug", Usage: "debug, upload, release or store"},
-				&cli.StringFlag{Name: "owner", Usage: "whose it is"},
-				&cli.StringFlag{Name: "machine", Usage: "on which machine it is"},
-				&cli.StringFlag{Name: "alias", Usage: "which one, if the file holds several"}),
-			Action: func(ctx context.Context, c *cli.Command) error {
-				file, err := argument(c, "FILE")
-				if err != nil {
-					return err
-				}
-				list, err := job.ReadCertificates(file, password(c))
-				if err != nil {
-					return err
-				}
-				s, err := server(c, nil)
-				if err != nil {
-					return err
-				}
-				for _, x := range list.List {
-					if a := c.String("alias"); a != "" && !strings.EqualFold(a, x.Alias) {
-						continue
-					}
-					got, err := s.SaveSigner(ctx, shape.NewSigner{Name: c.String("name"), Role: c.String("role"), Owner: c.String("owner"), Machine: c.String("machine"), Certificate: x.DER})
-					if err != nil {
-						return err
-					}
-					return output(c, got, func(out io.Writer) { fmt.Fprintf(out, "%s (%s): %s\n", got.Name, got.Role, x.Digests.SHA256Colons) })
-				}
-				return &job.Problem{What: fmt.Sprintf("%s has no alias %q", file, c.String("alias")), Hint: "`ligare digest " + file + "` lists them."}
-			},
-		})},
-	})
 }

@@ -29,6 +29,7 @@ func surveyCommand() *cli.Command {
 		Flags: append(lookFlags(),
 			&cli.BoolFlag{Name: "details", Usage: "show everything that was found"},
 			&cli.StringFlag{Name: "variant", Usage: "show this Android variant or iOS configuration only"},
+			&cli.BoolFlag{Name: "send", Usage: "send what counts to the server, so that the console shows it"},
 			&cli.BoolFlag{Name: "schema", Usage: "print the JSON Schema of the JSON output"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Bool("schema") {
@@ -40,6 +41,15 @@ func surveyCommand() *cli.Command {
 			}
 			if err := w.NeedApp(); err != nil {
 				return err
+			}
+			if c.Bool("send") {
+				s, err := server(c, w)
+				if err != nil {
+					return err
+				}
+				if err := w.SendSurvey(ctx, s); err != nil {
+					return err
+				}
 			}
 			if name := c.String("variant"); name != "" {
 				if err := w.Only(name); err != nil {

@@ -126,6 +126,24 @@ func password(c *cli.Command) func() (string, error) {
 	}
 }
 
+// twice asks for a new password and for the same again; from the environment or a file it is taken as it is.
+func twice(c *cli.Command) func() (string, error) {
+	ask := password(c)
+	return func() (string, error) {
+		first, err := ask()
+		if err != nil || c.IsSet("password-env") || c.IsSet("password-file") {
+			return first, err
+		}
+		fmt.Fprint(os.Stderr, "The same again: ")
+		b, err := term.ReadPassword(int(os.Stdin.Fd()))
+		fmt.Fprintln(os.Stderr)
+		if err == nil && string(b) != first {
+			err = &job.Problem{What: "the two passwords differ", Hint: "Run the command again."}
+		}
+		return first, err
+	}
+}
+
 func passwordFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "password-env", Usage: "environment variable that holds the keystore's password"},

@@ -99,26 +99,33 @@ func (d *walker) prepare(w *demo.Walk) error {
 	if err := demo.Copy("hivelog", d.tree); err != nil {
 		return err
 	}
-	keys := filepath.Join(d.tree, "android", "keystores")
-	if err := os.MkdirAll(keys, 0o755); err != nil {
-		return err
-	}
-	for _, k := range []struct{ file, alias, password, name string }{
-		{"debug.keystore", "androiddebugkey", "android", "CN=Android Debug, O=Android, C=US"},
-		{"release.keystore", "hivelog", "walk-through-only", "CN=Hivelog, O=Larkfield Cooperative"},
-	} {
-		cmd := exec.CommandContext(d.ctx, "keytool", "-genkeypair", "-noprompt", "-keystore", filepath.Join(keys, k.file), "-storetype", "PKCS12", "-storepass:env", "KEYSTORE_PASSWORD",
-			"-alias", k.alias, "-dname", k.name, "-keyalg", "RSA", "-keysize", "2048", "-validity", "10950")
-		cmd.Env = append(os.Environ(), "KEYSTORE_PASSWORD="+k.password)
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return fmt.Errorf("making %s with keytool: %w\n%s\ninstall a Java runtime: apt-get install default-jre-headless", k.file, err, out)
+	for _, app := range w.Trees { // the studio's other apps lie beside it
+		at := filepath.Join(filepath.Dir(d.tree), app)
+		if err := os.RemoveAll(at); err != nil {
+			return err
+		}
+		if err := demo.Copy(app, at); err != nil {
+			return err
 		}
 	}
-	if err := d.git("init", "--quiet", "--initial-branch=main"); err != nil {
-		return err
+	for _, k := range w.KeyStores {
+		out, status, err := d.ligare(append([]string{"signer", "make", "--password-env", "HIVELOG_STORE_PASSWORD"}, k...)...)
+		if err == nil && status != 0 {
+			err = errors.New(out)
+		}
+		if err != nil {
+			return fmt.Errorf("making a keystore: %w", err)
+		}
 	}
-	if err := d.commit("Hivelog as it was"); err != nil {
-		return err
+	for _, app := range append([]string{filepath.Base(d.tree)}, w.Trees...) {
+		at := *d
+		at.tree = filepath.Join(filepath.Dir(d.tree), app)
+		if err := at.git("init", "--quiet", "--initial-branch=main"); err != nil {
+			return err
+		}
+		if err := at.commit("The tree as it was"); err != nil {
+			return err
+		}
 	}
 	api := d.api()
 	for _, a := range w.Apps {
@@ -160,7 +167,7 @@ func (d *walker) ligare(args ...string) (string, int, error) {
 	}
 	cmd := exec.CommandContext(d.ctx, filepath.Join(filepath.Dir(self), "ligare"), args...)
 	cmd.Dir = d.tree
-	cmd.Env = append(os.Environ(), "LIGARE_HOME="+d.home, "LIGARE_SERVER=", "LIGARE_TOKEN=", "HIVELOG_STORE_PASSWORD=walk-through-only")
+	cmd.Env = append(os.Environ(), "LIGARE_HOME="+d.home, "LIGARE_SERVER=", "LIGARE_TOKEN=", "HIVELOG_STORE_PASSWORD=walk-through-only", "HIVELOG_DEBUG_PASSWORD=android")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	err = cmd.Run()

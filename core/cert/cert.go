@@ -4,7 +4,7 @@ package cert
 
 import (
 	"bytes"
-	"crypto/dsa"
+	"crypto/dsa" //lint:ignore SA1019 old keystores hold such keys, and their size is told
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/md5"

@@ -141,9 +141,12 @@ func (r *Report) collect() {
 	}
 }
 
+// asked are the keys that are facts of their own.
+var asked = map[string]bool{"CFBundleShortVersionString": true, "CFBundleVersion": true, "CFBundleIdentifier": true, "CFBundleDisplayName": true, "CFBundleName": true}
+
 func (r *Report) entries(what, of string, list []Entry) {
 	for _, e := range list {
-		if e.Unresolved != "" {
+		if e.Unresolved != "" && !asked[e.Name] {
 			r.ask(what+" "+e.Name+of, e.Unresolved, e.File, e.Line)
 		}
 	}

@@ -284,6 +284,11 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 			}
 			w.settings[k] = v
 		}
+		if layout := s.foreign(); layout != "" {
+			w.blocked = fmt.Sprintf("placing into a project of the layout %s is done by hand for now: %s", layout, named.Title)
+			out = append(out, w)
+			continue
+		}
 		if id := p.With["file"]; id != "" {
 			w.file = reg.Sheet.File(id)
 			if ids := in.identitiesOf(s.site); p.Platform == ident.IOS && len(ids) > 1 {
@@ -296,6 +301,17 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 		}
 	}
 	return out, nil
+}
+
+// foreign gives the layout of a site that is neither a Gradle module nor an Xcode target, "" for those.
+func (s site) foreign() string {
+	switch {
+	case s.module != nil && s.module.Build() == nil:
+		return s.module.Layout
+	case s.project != nil && s.project.Version == 0:
+		return s.project.Layout
+	}
+	return ""
 }
 
 // subject names what a placement is and where it goes, from the sheet's own words, so that no value stands in it.
@@ -428,6 +444,16 @@ func (in Input) androidSites(reg *Registration, p *sheet.Placement, m *survey.Mo
 		return []covered{{site: site{module: m, set: "main"}, variants: all}}
 	}
 	var out []covered
+	if m.Build() == nil {
+		for _, id := range sorted(groups) {
+			c := covered{site: site{module: m}, identity: reg.identity(p.Platform, id)}
+			for _, v := range groups[id] {
+				c.variants = append(c.variants, v.Name)
+			}
+			out = append(out, c)
+		}
+		return out
+	}
 	for _, id := range sorted(groups) {
 		for _, part := range sourceSetsFor(m, groups[id]) {
 			part.identity = reg.identity(p.Platform, id)

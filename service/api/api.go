@@ -64,6 +64,8 @@ func (a *API) Handler(ctx context.Context) http.Handler {
 			r.Get("/apps/{app}/lineup", a.lineUp)
 			r.Get("/apps/{app}/report", a.report)
 			r.Put("/apps/{app}/report", a.saveReport)
+			r.Get("/apps/{app}/survey", a.survey)
+			r.Put("/apps/{app}/survey", a.saveSurvey)
 			r.Get("/apps/{app}/sightings", a.sightings)
 			r.Get("/signers", a.signers)
 			r.Post("/signers", a.saveSigner)

@@ -3,6 +3,7 @@ package api_test
 import (
 	"bytes"
 	"context"
+	"crypto/x509/pkix"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -22,6 +23,7 @@ import (
 
 	"ligare/client"
 	"ligare/client/shape"
+	"ligare/core/cert"
 	"ligare/service/api"
 	"ligare/service/cluster"
 	"ligare/service/records"
@@ -664,7 +666,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		t.Fatal(err)
 	}
 	for path, schema := range map[string]string{"/v1/me": "Me", "/v1/apps/hivelog": "App", "/v1/registrations/" + g.ID: "Registration", "/v1/registrations/" + g.ID + "/placing": "Placing",
-		"/v1/services/thornmill": "Service", "/v1/apps/hivelog/report": "Report", "/v1/apps/hivelog/lineup": "LineUp", "/v1/overview": "Overview"} {
+		"/v1/services/thornmill": "Service", "/v1/apps/hivelog/report": "Report", "/v1/apps/hivelog/lineup": "LineUp", "/v1/apps/hivelog/survey": "Survey", "/v1/overview": "Overview"} {
 		res, body := w.raw("GET", path, w.owner.Token, "", "")
 		var got map[string]any
 		if err := json.Unmarshal(body, &got); err != nil || res.StatusCode != 200 {
@@ -680,6 +682,60 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	res, _ := w.raw("GET", "/v1/apps/hivelog", w.owner.Token, "", "")
 	if res.Header.Get("ETag") == "" || res.Header.Get("Cache-Control") != "no-store" || res.Header.Get("X-Content-Type-Options") != "nosniff" {
 		t.Errorf("headers: %v", res.Header)
+	}
+}
+
+// A signer is tied to the builds it signs, and the services that want its digest are named; what a survey said is kept
+// by site, with nothing that is not a fact.
+func TestSignersAndSurveys(t *testing.T) {
+	w := open(t, shared)
+	ctx := context.Background()
+	name := fmt.Sprintf("app-%d", time.Now().UnixNano())
+	id := "example.larkfield." + strings.ReplaceAll(name, "-", "")
+	if _, err := w.owner.SaveApp(ctx, shape.NewApp{Name: name, Environments: []string{"production"}, Identities: []shape.NewIdentity{{Platform: "android", Identifier: id}, {Platform: "ios", Identifier: id}}}); err != nil {
+		t.Fatal(err)
+	}
+	_, c, err := cert.Create(cert.New{Alias: "a", Password: "honey-pass", Name: pkix.Name{CommonName: name}, Years: 30}, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := shape.NewSigner{Name: "Wren's laptop", Role: "debug", Owner: "Wren", Machine: "laptop", App: name, Certificate: c.Raw}
+	got, err := w.owner.SaveSigner(ctx, n)
+	if err != nil || len(got.Identities) != 1 || got.Identities[0].Identifier != id || len(got.Needs) != 0 || got.Bits != 3072 || got.Owner != "Wren" {
+		t.Fatalf("%+v %v", got, err)
+	}
+	if again, err := w.owner.SaveSigner(ctx, n); err != nil || again.ID != got.ID {
+		t.Errorf("the same certificate is another signer: %v %v", again, err)
+	}
+	for _, bad := range []shape.NewSigner{{Name: "x", Role: "debug", Certificate: []byte("x")}, {Name: "x", Role: "boss", Certificate: c.Raw}, {Name: "x", Role: "debug", Certificate: c.Raw, App: name, Identities: []string{"not.his"}}} {
+		var p *shape.Problem
+		if _, err := w.owner.SaveSigner(ctx, bad); !errors.As(err, &p) || p.Remedy == "" {
+			t.Errorf("%+v: %v", bad, err)
+		}
+	}
+	list, err := w.owner.Signers(ctx, name)
+	if err != nil || len(list) != 1 {
+		t.Fatalf("%d signers of the app, %v", len(list), err)
+	}
+	send := func(site, value string) {
+		t.Helper()
+		err := w.owner.SendSurvey(ctx, name, shape.Survey{Variants: []shape.SurveyedVariant{{Platform: "android", Site: site, Variant: "release", Layout: "android-gradle", Identity: id, Environment: "production",
+			Facts: []shape.SurveyedFact{{Name: "application ID", Value: value, Place: "app/build.gradle:3:9", Via: []string{"x"}}}}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	send("app", "old")
+	send("wear", id)
+	send("app", id)
+	_, b := w.raw("GET", "/v1/apps/"+name+"/survey", w.owner.Token, "", "")
+	var kept shape.Survey
+	if err := json.Unmarshal(b, &kept); err != nil || len(kept.Variants) != 2 || kept.Variants[0].Facts[0].Value != id || kept.Variants[0].Identity != id || kept.Variants[0].Environment != "production" || kept.At == nil {
+		t.Errorf("%s %v", b, err)
+	}
+	var p *shape.Problem
+	if err := w.owner.SendSurvey(ctx, name, shape.Survey{Variants: []shape.SurveyedVariant{{Platform: "toaster", Site: "x", Variant: "y"}}}); !errors.As(err, &p) || p.Remedy == "" {
+		t.Errorf("a survey of a toaster: %v", err)
 	}
 }
 

@@ -104,6 +104,26 @@ func (a *API) saveReport(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNoContent)
 }
 
+func (a *API) survey(w http.ResponseWriter, r *http.Request) {
+	v, err := a.Records.Survey(r.Context(), caller(r), chi.URLParam(r, "app"))
+	a.answer(w, r, v, err)
+}
+
+func (a *API) saveSurvey(w http.ResponseWriter, r *http.Request) {
+	var in shape.Survey
+	_, err := take(w, r, &in)
+	if err == nil {
+		err = pgx.BeginFunc(r.Context(), a.Records.DB, func(tx pgx.Tx) error {
+			return a.Records.SaveSurvey(r.Context(), tx, caller(r), chi.URLParam(r, "app"), in)
+		})
+	}
+	if err != nil {
+		a.fail(w, r, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
 func (a *API) sightings(w http.ResponseWriter, r *http.Request) {
 	before := time.Now().Add(time.Hour)
 	if at, err := time.Parse(time.RFC3339Nano, r.URL.Query().Get("after")); err == nil {
@@ -115,7 +135,7 @@ func (a *API) sightings(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) signers(w http.ResponseWriter, r *http.Request) {
-	v, err := a.Records.Signers(r.Context(), caller(r))
+	v, err := a.Records.Signers(r.Context(), caller(r), r.URL.Query().Get("app"))
 	a.answer(w, r, shape.Page[shape.Signer]{Items: v}, err)
 }
 

@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -11,7 +10,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"ligare/client/shape"
-	"ligare/core/cert"
 	"ligare/core/ident"
 	"ligare/core/sheet"
 	"ligare/service/store"
@@ -132,55 +130,6 @@ func (r *Records) apps(ctx context.Context, q querier, c Caller, name, after str
 			return nil, err
 		}
 		out = append(out, a)
-	}
-	return out, rows.Err()
-}
-
-// SaveSigner adds a signer by its certificate; the same certificate again only updates its name and role.
-func (r *Records) SaveSigner(ctx context.Context, tx pgx.Tx, c Caller, n shape.NewSigner) (*shape.Signer, error) {
-	if err := c.Need("developer"); err != nil {
-		return nil, err
-	}
-	x, err := x509.ParseCertificate(n.Certificate)
-	if err != nil {
-		return nil, fail(BadInput, "Send the certificate in DER.", "not a certificate: %v", err)
-	}
-	switch n.Role {
-	case "debug", "upload", "release", "store":
-	default:
-		return nil, fail(BadInput, "Use debug, upload, release or store.", "a signer cannot have the role %q", n.Role)
-	}
-	d := cert.Of(x)
-	s := &shape.Signer{Name: n.Name, Role: n.Role, Owner: n.Owner, Machine: n.Machine, Subject: x.Subject.String(), NotAfter: x.NotAfter, Digests: d}
-	err = tx.QueryRow(ctx, `INSERT INTO signers (team, id, name, role, owner, machine, subject, not_after, certificate, sha256) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, decode($10, 'hex'))
-		ON CONFLICT (team, sha256) DO UPDATE SET name = excluded.name, role = excluded.role, owner = excluded.owner, machine = excluded.machine RETURNING id`,
-		c.Team, uuid.Must(uuid.NewV7()), n.Name, n.Role, n.Owner, n.Machine, s.Subject, s.NotAfter, n.Certificate, d.SHA256Hex).Scan(&s.ID)
-	if err != nil {
-		return nil, err
-	}
-	return s, r.audit(ctx, tx, c, "signer saved", n.Name, map[string]string{"role": n.Role, "sha256": d.SHA256Hex})
-}
-
-// Signers gives the team's signers.
-func (r *Records) Signers(ctx context.Context, c Caller) ([]shape.Signer, error) {
-	rows, err := r.DB.Query(ctx, `SELECT id, name, role, owner, machine, subject, not_after, certificate FROM signers WHERE team = $1 ORDER BY role, name`, c.Team)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := []shape.Signer{}
-	for rows.Next() {
-		var s shape.Signer
-		var der []byte
-		if err := rows.Scan(&s.ID, &s.Name, &s.Role, &s.Owner, &s.Machine, &s.Subject, &s.NotAfter, &der); err != nil {
-			return nil, err
-		}
-		x, err := x509.ParseCertificate(der)
-		if err != nil {
-			return nil, err
-		}
-		s.Digests = cert.Of(x)
-		out = append(out, s)
 	}
 	return out, rows.Err()
 }
