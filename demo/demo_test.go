@@ -13,12 +13,28 @@ func TestTheWalkIsWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(w.Mistakes) != 5 || len(w.Steps) < 8 || len(w.Apps) != 3 {
+	if len(w.Mistakes) != 5 || len(w.Steps) < 8 || len(w.Apps)+len(w.Trees) != 4 || len(w.KeyStores) == 0 {
 		t.Errorf("%d mistakes, %d steps, %d apps", len(w.Mistakes), len(w.Steps), len(w.Apps))
 	}
 	for _, m := range w.Mistakes {
 		if check.RuleByID(m.Rule) == nil || m.Say == "" || m.File == "" {
 			t.Errorf("%+v", m)
+		}
+	}
+}
+
+func TestEveryTreeIsThere(t *testing.T) {
+	w, err := Load()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, app := range append([]string{"hivelog"}, w.Trees...) {
+		dir := filepath.Join(t.TempDir(), app)
+		if err := Copy(app, dir); err != nil {
+			t.Error(err)
+		}
+		if _, err := os.Stat(filepath.Join(dir, ".gitignore")); err != nil {
+			t.Errorf("%s: %v", app, err)
 		}
 	}
 }

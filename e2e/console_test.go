@@ -95,6 +95,16 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 	do(t, ctx, "the overview tells the state in words", says("Thornmill"), says("browsed"), says("nothing seen yet"))
 	do(t, ctx, "opening the app", chromedp.Click(`a[href="/apps/browsed"]`, chromedp.ByQuery), says("Line-up"), says("Nothing wrong at the last check"), says("example.larkfield.browsed.debug"))
 
+	do(t, ctx, "the variants with what was read and where", says("android/app/build.gradle.kts:"), chromedp.Click(`//button[@role="tab"][contains(., "Android release")]`),
+		chromedp.Poll(`[...document.querySelectorAll('[role=tabpanel][data-state=active] td')].some(c => c.innerText.includes('example.larkfield.browsed'))`, nil))
+	secret := filepath.Join(t.TempDir(), "password")
+	if err := os.WriteFile(secret, []byte("android\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	must(t, 0, dir, "signer", "add", filepath.Join(dir, "android/keystores/debug.keystore"), "--app", "browsed", "--owner", "Wren", "--machine", "bench", "--name", "Wren's bench", "--password-file", secret)
+	do(t, ctx, "a signer in every encoding, each with a copy button, and who needs it", says("Wren's bench"), says("SHA-256, Base64url"), says("Thornmill, development"),
+		chromedp.Poll(`document.querySelectorAll('[aria-label$="of Wren\\'s bench"]').length === 9`, nil))
+
 	must(t, 0, dir, "probe", "thornmill")
 	do(t, ctx, "a sighting arrives by itself", says("record read"), says("just saw iOS"))
 	do(t, ctx, "and stands in the line-up", chromedp.Poll(`document.querySelectorAll('tbody tr td:last-child .font-mono').length >= 6`, nil))
@@ -104,9 +114,9 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 	do(t, ctx, "a mistake shows without reloading, told by more than colour", says("only letter case differs"),
 		chromedp.Poll(`[...document.querySelectorAll('td')].some(c => c.innerText.includes('≠') && c.querySelector('mark')?.innerText === 'B')`, nil))
 
-	var secret bool
-	do(t, ctx, "a server value is not on the page", chromedp.Evaluate(`document.documentElement.outerHTML.includes('tmx-')`, &secret))
-	if secret {
+	var shown bool
+	do(t, ctx, "a server value is not on the page", chromedp.Evaluate(`document.documentElement.outerHTML.includes('tmx-')`, &shown))
+	if shown {
 		t.Error("a server value stands on the page")
 	}
 	do(t, ctx, "signing out", chromedp.Click(`//button[text()="Sign out"]`), chromedp.WaitVisible("#token", chromedp.ByQuery))
@@ -151,7 +161,17 @@ func TestPictures(t *testing.T) {
 	shot(t, ctx, "console-overview")
 	do(t, ctx, "the app", chromedp.EmulateViewport(1280, 1120), chromedp.Click(`a[href="/apps/hivelog"]`, chromedp.ByQuery), says("Bundle ID"))
 	shot(t, ctx, "console-app")
+	part := func(section, name string) {
+		t.Helper()
+		do(t, ctx, section, chromedp.EmulateViewport(1280, 800), chromedp.Evaluate(`document.querySelector('#section-`+section+`').scrollIntoView()`, nil))
+		shot(t, ctx, name)
+	}
+	part("variants", "console-variants")
+	part("signers", "console-signers")
 	terminal(t, ctx, tree, home, "survey", 40, "survey")
+	terminal(t, ctx, filepath.Join(folder, "tern-crossing"), home, "survey-flutter", 40, "survey", "--variant", "northRelease")
+	terminal(t, ctx, filepath.Join(folder, "seedswap"), home, "survey-react-native", 42, "survey", "--variant", "debug")
+	terminal(t, ctx, tree, home, "signers", 40, "signer", "list")
 	terminal(t, ctx, tree, home, "digest", 40, "digest", "--variant", "debug")
 	terminal(t, ctx, tree, home, "registrations", 40, "registrations")
 	terminal(t, ctx, tree, home, "check", 40, "check")

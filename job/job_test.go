@@ -26,6 +26,7 @@ type fake struct {
 	app        shape.NewApp
 	register   shape.Register
 	report     shape.Report
+	survey     shape.Survey
 	revision   int
 	records    string // address that config files name
 }
@@ -77,6 +78,10 @@ func (f *fake) handler(t *testing.T) http.Handler {
 	})
 	m.HandleFunc("PUT /v1/apps/hivelog/report", func(w http.ResponseWriter, r *http.Request) {
 		take(r, &f.report)
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("PUT /v1/apps/hivelog/survey", func(w http.ResponseWriter, r *http.Request) {
+		take(r, &f.survey)
 		w.WriteHeader(http.StatusNoContent)
 	})
 	return m

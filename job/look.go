@@ -141,42 +141,39 @@ func (w *Work) onDisk(name string) (string, error) {
 // Only keeps one Android variant or iOS configuration in the survey.
 func (w *Work) Only(name string) error {
 	var have []string
-	found := false
 	for _, m := range w.Survey.Android.Modules {
-		var kept []*survey.AndroidVariant
 		for _, v := range m.Variants {
 			have = append(have, v.Name)
-			if v.Name == name {
-				kept, found = append(kept, v), true
-			}
 		}
-		m.Variants = kept
 	}
-	w.Survey.Android.Modules = slices.DeleteFunc(w.Survey.Android.Modules, func(m *survey.Module) bool { return len(m.Variants) == 0 })
 	for _, p := range w.Survey.IOS.Projects {
 		for _, t := range p.Targets {
-			var kept []*survey.Configuration
 			for _, c := range t.Configurations {
 				have = append(have, c.Name)
-				if c.Name == name {
-					kept, found = append(kept, c), true
-				}
 			}
-			t.Configurations = kept
+		}
+	}
+	slices.Sort(have)
+	if have = slices.Compact(have); !slices.Contains(have, name) {
+		return stop("Use one of: "+join(have)+".", "there is no variant %q", name)
+	}
+	for _, m := range w.Survey.Android.Modules {
+		m.Variants = slices.DeleteFunc(m.Variants, func(v *survey.AndroidVariant) bool { return v.Name != name })
+	}
+	for _, p := range w.Survey.IOS.Projects {
+		for _, t := range p.Targets {
+			t.Configurations = slices.DeleteFunc(t.Configurations, func(c *survey.Configuration) bool { return c.Name != name })
 		}
 		p.Targets = slices.DeleteFunc(p.Targets, func(t *survey.Target) bool { return len(t.Configurations) == 0 })
 	}
+	w.Survey.Android.Modules = slices.DeleteFunc(w.Survey.Android.Modules, func(m *survey.Module) bool { return len(m.Variants) == 0 })
 	w.Survey.IOS.Projects = slices.DeleteFunc(w.Survey.IOS.Projects, func(p *survey.Project) bool { return len(p.Targets) == 0 })
-	if found {
-		w.Survey.Unresolved = slices.DeleteFunc(w.Survey.Unresolved, func(q survey.OpenQuestion) bool {
-			other := func(before, after string) bool {
-				_, rest, ok := strings.Cut(q.What, before)
-				return ok && rest != name && !strings.HasPrefix(rest, name+after)
-			}
-			return other(" of Android variant ", " in ") || other(", configuration ", " ")
-		})
-		return nil
-	}
-	slices.Sort(have)
-	return stop("Use one of: "+join(slices.Compact(have))+".", "there is no variant %q", name)
+	w.Survey.Unresolved = slices.DeleteFunc(w.Survey.Unresolved, func(q survey.OpenQuestion) bool {
+		other := func(before, after string) bool {
+			_, rest, ok := strings.Cut(q.What, before)
+			return ok && rest != name && !strings.HasPrefix(rest, name+after)
+		}
+		return other(" of Android variant ", " in ") || other(", configuration ", " ")
+	})
+	return nil
 }

@@ -125,6 +125,7 @@ func (t *surveyText) add(cols []column, name, variant string, f survey.Fact) []c
 // first fact, the identifier, is always shown.
 func (t *surveyText) rows(cols []column, variants int) {
 	var rows [][]string
+	split := slices.ContainsFunc(cols, func(c column) bool { return len(c.values) > 1 || len(c.values[0].where) < variants })
 	for i, c := range cols {
 		for j, v := range c.values {
 			name := "  " + c.name
@@ -139,7 +140,11 @@ func (t *surveyText) rows(cols []column, variants int) {
 			if v.fact.Unresolved != "" && !t.all {
 				value = "not resolved: see below"
 			}
-			rows = append(rows, []string{name, value, v.fact.Place(), where})
+			row := []string{name, value, where, v.fact.Place()}
+			if !split {
+				row = []string{name, value, v.fact.Place()}
+			}
+			rows = append(rows, row)
 			if t.all || i == 0 {
 				for _, via := range v.fact.Via {
 					rows = append(rows, []string{"", "  ← " + via})
@@ -160,22 +165,10 @@ func (t *surveyText) module(m *survey.Module) {
 	for _, v := range m.Variants {
 		names = append(names, v.Name)
 		v.Each(func(name string, f survey.Fact) { cols = t.add(cols, name, v.Name, f) })
-		if k := v.Certificate; k != nil {
-			at := survey.Fact{File: k.File}
-			if k.Unresolved != "" {
-				at.Unresolved = k.Unresolved
-				cols = t.add(cols, "certificate", v.Name, at)
-				continue
-			}
-			for _, x := range [][2]string{{"certificate SHA-1", k.SHA1}, {"certificate SHA-256", k.SHA256}} {
-				f := at
-				f.Value = &x[1]
-				cols = t.add(cols, x[0], v.Name, f)
-			}
-		}
 	}
 	fmt.Fprintf(t.w, "Android  %s  (%s)  variants: %s\n", m.Dir, kind, strings.Join(names, ", "))
 	t.rows(cols, len(m.Variants))
+	t.certificates(m)
 	t.sideBySide(m)
 	if !t.all {
 		var more []string
@@ -222,6 +215,35 @@ func (t *surveyText) module(m *survey.Module) {
 		t.entries(v.Entry)
 	}
 	fmt.Fprintln(t.w)
+}
+
+// certificates shows what each keystore signs with, once for the variants that share it.
+func (t *surveyText) certificates(m *survey.Module) {
+	var order []string
+	of := map[string][]string{}
+	say := map[string][]string{}
+	for _, v := range m.Variants {
+		k := v.Certificate
+		if k == nil {
+			continue
+		}
+		key := k.File + k.Alias
+		if of[key] == nil {
+			order = append(order, key)
+			say[key] = []string{"SHA-1    " + k.SHA1, "SHA-256  " + k.SHA256}
+			if k.Unresolved != "" {
+				say[key] = []string{"not known: " + k.Unresolved}
+			}
+			say[key] = append(say[key], k.Warnings...)
+		}
+		of[key] = append(of[key], v.Name)
+	}
+	for _, key := range order {
+		fmt.Fprintf(t.w, "  certificate of %s\n", strings.Join(of[key], ", "))
+		for _, l := range say[key] {
+			fmt.Fprintf(t.w, "    %s\n", l)
+		}
+	}
 }
 
 // sideBySide shows the places an ID can be read from, where they do not all say the same.
@@ -434,7 +456,10 @@ func (t *surveyText) open(d *job.Described) {
 		if times[k] > 1 {
 			what = fmt.Sprintf("%s (%d times)", what, times[k])
 		}
-		rows = append(rows, []string{"  " + what, k.why, k.at})
+		rows = append(rows, []string{"  " + what, k.why})
+		if k.at != "" {
+			rows = append(rows, []string{"", "  at " + k.at})
+		}
 	}
 	table(t.w, rows)
 }

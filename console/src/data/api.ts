@@ -19,6 +19,15 @@ export interface LineUp { columns: string[]; rows: Row[]; at?: string }
 export interface Finding { rule: string; severity: 'error' | 'warning' | 'note'; message: string; variant: string; file: string; line: number; column: number; fingerprint: string }
 export interface Report { findings: Finding[]; looked: number; notLooked: number; at: string }
 export interface Sighting { id: string; app: string; service: string; environment: string; at: string; platform: string; identifier: string; kind: string; facts: Record<string, string> }
+export interface SurveyedFact { name: string; value?: string; possible?: string[]; unresolved?: string; place?: string; via?: string[] }
+export interface SurveyedVariant { platform: string; site: string; variant: string; layout: string; identity?: string; environment?: string; facts: SurveyedFact[] }
+export interface Survey { at?: string; variants: SurveyedVariant[] }
+export type Digests = Record<'sha1Colons' | 'sha1Hex' | 'sha1Base64' | 'sha1Base64Url' | 'sha256Colons' | 'sha256Hex' | 'sha256Base64' | 'sha256Base64Url' | 'md5Colons', string>
+export interface SignerNeed { service: string; title: string; environment?: string; identifier: string; form: string; value: string; registered: boolean; feature?: string }
+export interface Signer {
+  id: string; name: string; role: string; owner?: string; machine?: string; subject: string; notAfter: string
+  keyAlgorithm: string; keySize: number; signatureAlgorithm: string; warnings?: string[]; digests: Digests; needs: SignerNeed[]
+}
 export type CellState = 'none' | 'unknown' | 'error' | 'warning' | 'silent' | 'working'
 export interface Overview {
   services: { service: string; title: string }[]

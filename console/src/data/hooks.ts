@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
-import { call, Refused, type App, type LineUp, type Me, type Overview, type Page, type Registration, type Report, type Sighting } from './api'
+import { call, Refused, type App, type LineUp, type Me, type Overview, type Page, type Registration, type Report, type Sighting, type Signer, type Survey } from './api'
 
 const get = <T>(path: string) => () => call<T>('GET', path)
 const at = (app: string, what = '') => `/v1/apps/${encodeURIComponent(app)}${what}`
@@ -11,6 +11,8 @@ export const useOverview = () => useQuery({ queryKey: ['overview'], queryFn: get
 export const useApp = (app: string) => useQuery({ queryKey: ['app', app], queryFn: get<App>(at(app)) })
 export const useRegistrations = (app: string) => useQuery({ queryKey: ['registrations', app], queryFn: get<Page<Registration>>(at(app, '/registrations')) })
 export const useLineUp = (app: string) => useQuery({ queryKey: ['lineup', app], queryFn: get<LineUp>(at(app, '/lineup')) })
+export const useSurvey = (app: string) => useQuery({ queryKey: ['survey', app], queryFn: get<Survey>(at(app, '/survey')) })
+export const useSigners = (app: string) => useQuery({ queryKey: ['signers', app], queryFn: get<Page<Signer>>(`/v1/signers?app=${encodeURIComponent(app)}`) })
 export const useSightings = (app: string) => useQuery({ queryKey: ['sightings', app], queryFn: get<Page<Sighting>>(at(app, '/sightings?limit=20')) })
 
 /** The last check of an app's tree; null when it was never checked. */
@@ -37,6 +39,8 @@ export function useLive(): Sighting | undefined {
     source.addEventListener('app', refresh)
     source.addEventListener('registration', refresh)
     source.addEventListener('report', refresh)
+    source.addEventListener('survey', refresh)
+    source.addEventListener('signer', refresh)
     source.addEventListener('sighting', (event: MessageEvent<string>) => {
       setSeen(JSON.parse(event.data) as Sighting)
       refresh()

@@ -1,9 +1,11 @@
 import { Link, useParams } from 'react-router'
 
 import type { Finding, IssuedValue, Registration } from '../data/api'
-import { useApp, useLineUp, useRegistrations, useReport, useSightings } from '../data/hooks'
+import { useApp, useLineUp, useRegistrations, useReport, useSightings, useSigners, useSurvey } from '../data/hooks'
 import { CopyLineUp, LineUpTable } from '../parts/LineUpTable'
 import { Ago, Copy, platformName, Section, Tip, Waiting } from '../parts/parts'
+import { Signers } from '../parts/Signers'
+import { Variants } from '../parts/Variants'
 
 /** One app: what was found, the line-up, what was seen, identities and registrations. */
 export function AppPage() {
@@ -30,9 +32,25 @@ export function AppPage() {
         </Section>
         <SightingsSection app={name} />
       </div>
+      <VariantsSection app={name} />
+      <SignersSection app={name} />
       <RegistrationsSection app={name} />
     </>
   )
+}
+
+function VariantsSection({ app }: { app: string }) {
+  const survey = useSurvey(app)
+  return (
+    <Section title="Variants" aside={survey.data?.at && <>tree read <Ago at={survey.data.at} /></>}>
+      {survey.data ? <Variants variants={survey.data.variants} /> : <Waiting error={survey.error} />}
+    </Section>
+  )
+}
+
+function SignersSection({ app }: { app: string }) {
+  const signers = useSigners(app)
+  return <Section title="Signers" aside="certificates that sign its Android builds">{signers.data ? <Signers signers={signers.data.items} app={app} /> : <Waiting error={signers.error} />}</Section>
 }
 
 function LineUpSection({ app }: { app: string }) {
