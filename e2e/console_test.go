@@ -101,9 +101,9 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 	if err := os.WriteFile(secret, []byte("android\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	must(t, 0, dir, "signer", "add", filepath.Join(dir, "android/keystores/debug.keystore"), "--app", "browsed", "--owner", "Wren", "--machine", "bench", "--name", "Wren's bench", "--password-file", secret)
-	do(t, ctx, "a signer in every encoding, each with a copy button, and who needs it", says("Wren's bench"), says("SHA-256, Base64url"), says("Thornmill, development"),
-		chromedp.Poll(`document.querySelectorAll('[aria-label$="of Wren\\'s bench"]').length === 9`, nil))
+	must(t, 0, dir, "signer", "add", filepath.Join(dir, "android/keystores/debug.keystore"), "--app", "browsed", "--owner", "Wren", "--machine", "bench", "--name", "Wren bench", "--password-file", secret)
+	do(t, ctx, "a signer in every encoding, each with a copy button, and who needs it", says("Wren bench"), says("SHA-256, Base64url"), says("Thornmill, development"),
+		chromedp.Poll(`document.querySelectorAll('[aria-label$="of Wren bench"]').length === 9`, nil))
 
 	must(t, 0, dir, "probe", "thornmill")
 	do(t, ctx, "a sighting arrives by itself", says("record read"), says("just saw iOS"))

@@ -47,7 +47,7 @@ func readProject(t *tree.Tree, name string, r *Report) *Project {
 	p.readPods(t, r)
 	for _, o := range px.ByISA("PBXFileReference") {
 		if where := o.Dict.Text("path"); strings.Contains(where, "node_modules/") || strings.Contains(where, ".symlinks/") {
-			l, c := lex.Position(src, o.Entry.Start)
+			l, c := px.Position(o.Entry.Start)
 			p.foreign = append(p.foreign, Entry{where, fact.Of(where, name, l, c)})
 		}
 	}
@@ -80,7 +80,7 @@ func readProject(t *tree.Tree, name string, r *Report) *Project {
 	for _, tg := range px.Targets() {
 		for _, pk := range px.Packages(tg) {
 			if !slices.ContainsFunc(p.Packages, func(e Entry) bool { return e.Name == pk.URL }) {
-				l, c := lex.Position(src, pk.Entry.Start)
+				l, c := px.Position(pk.Entry.Start)
 				p.Packages = append(p.Packages, Entry{pk.URL, requirement(pk, name, l, c)})
 			}
 		}
@@ -256,7 +256,7 @@ func (s *settings) attribute(key string) Fact {
 		return Fact{}
 	}
 	v := at.Dict.Get(key)
-	l, c := lex.Position(s.px.Src, v.Start)
+	l, c := s.px.Position(v.Start)
 	return filled(fact.Of(v.Text, s.p.File(), l, c, "TargetAttributes of the project"))
 }
 

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"ligare/core/survey/fact"
-	"ligare/core/syntax/lex"
 	"ligare/core/syntax/pbxproj"
 	"ligare/core/syntax/xcconfig"
 	"ligare/core/tree"
@@ -45,7 +44,7 @@ func newSettings(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Targ
 		var own layer
 		if bs := o.Dict.Get("buildSettings"); bs != nil && bs.Dict != nil {
 			for _, e := range bs.Dict.Entries {
-				l, col := lex.Position(px.Src, e.Value.Start)
+				l, col := px.Position(e.Value.Start)
 				v := e.Value.Text
 				if e.Value.List != nil {
 					v = strings.Join(bs.Dict.Texts(e.Key), " ")

@@ -1,7 +1,10 @@
 package survey
 
 import (
+	"fmt"
 	"os"
+	"path"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -382,10 +385,57 @@ func TestTheDemoApp(t *testing.T) {
 	}
 }
 
+// BenchmarkSurvey reads the demo's apps, and the tree that LIGARE_BENCH_TREE names.
 func BenchmarkSurvey(b *testing.B) {
+	dirs := []string{"../../demo/studio/hivelog", "../../demo/studio/seedswap", "testdata/orchard"}
+	if dir := os.Getenv("LIGARE_BENCH_TREE"); dir != "" {
+		dirs = append(dirs, dir)
+	}
+	for _, dir := range dirs {
+		b.Run(path.Base(dir), func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				if Survey(tree.New(os.DirFS(dir))).Empty() {
+					b.Fatal("nothing was found")
+				}
+			}
+		})
+	}
+}
+
+// BenchmarkMonorepo reads a tree of 60,000 files, most of them dependencies: eight apps, four hundred packages.
+func BenchmarkMonorepo(b *testing.B) {
+	dir := b.TempDir()
+	for i := range 8 {
+		if err := os.CopyFS(filepath.Join(dir, "apps", fmt.Sprint("app", i)), os.DirFS("../../demo/studio/seedswap")); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for i := range 400 {
+		at := filepath.Join(dir, "node_modules", fmt.Sprint("package", i), "lib")
+		if err := os.MkdirAll(at, 0o755); err != nil {
+			b.Fatal(err)
+		}
+		for j := range 148 {
+			if err := os.WriteFile(filepath.Join(at, fmt.Sprint("file", j, ".js")), []byte("module.exports = 1\n"), 0o644); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}
+	for i := range 1000 {
+		at := filepath.Join(dir, "libs", fmt.Sprint("lib", i%50))
+		if err := os.MkdirAll(at, 0o755); err != nil {
+			b.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(at, fmt.Sprint("source", i, ".ts")), []byte("export const x = 1\n"), 0o644); err != nil {
+			b.Fatal(err)
+		}
+	}
+	b.ReportAllocs()
+	b.ResetTimer()
 	for b.Loop() {
-		if Survey(tree.New(os.DirFS("../../demo/studio/hivelog"))).Empty() {
-			b.Fatal("nothing was found")
+		if r := Survey(tree.New(os.DirFS(dir))); len(r.Android.Modules) != 8 {
+			b.Fatalf("%d modules", len(r.Android.Modules))
 		}
 	}
 }

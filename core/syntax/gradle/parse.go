@@ -20,6 +20,7 @@ type File struct {
 	Stmts    []*Stmt
 	Problems []lex.Problem
 	settings []Setting // made on first use
+	lines    lex.Lines
 }
 
 // Expr is the nodes of one expression, trivia left out.
@@ -390,4 +391,6 @@ func (f *File) Literal(e Expr) (string, bool) {
 }
 
 // Position gives a line and column.
-func (f *File) Position(offset int) (line, column int) { return lex.Position(f.Src, offset) }
+func (f *File) Position(offset int) (line, column int) {
+	return f.lines.Position(f.Src, offset)
+}

@@ -9,7 +9,9 @@
 package lex
 
 import (
+	"bytes"
 	"fmt"
+	"sort"
 	"unicode/utf8"
 )
 
@@ -200,6 +202,32 @@ func Position(src []byte, offset int) (line, column int) {
 			}
 			i += n
 		}
+	}
+	return line, column
+}
+
+// Lines turns many offsets of one text into places: where each line begins is worked out once.
+type Lines struct {
+	src    []byte
+	starts []int
+}
+
+// Position is Position, over the lines that are already known.
+func (l *Lines) Position(src []byte, offset int) (line, column int) {
+	if l.starts == nil || len(l.src) != len(src) {
+		l.src, l.starts = src, []int{0}
+		for i := 0; i < len(src); i++ {
+			if src[i] == '\n' || src[i] == '\r' && (i+1 >= len(src) || src[i+1] != '\n') {
+				l.starts = append(l.starts, i+1)
+			}
+		}
+	}
+	offset = min(offset, len(src))
+	line = sort.SearchInts(l.starts, offset+1)
+	start := l.starts[line-1]
+	_, column = Position(src[start:], offset-start)
+	if line > 1 && bytes.HasPrefix(src[start:], []byte("\xEF\xBB\xBF")) && offset > start { // a mark counts only at the beginning of a file
+		column++
 	}
 	return line, column
 }

@@ -66,7 +66,11 @@ type Project struct {
 	Order   []*Object // as they stand in the file
 	Root    *Object   // the PBXProject
 	up      map[string]*Object
+	lines   lex.Lines
 }
+
+// Position gives the line and column of an offset.
+func (p *Project) Position(offset int) (line, column int) { return p.lines.Position(p.Src, offset) }
 
 // Error is a file that cannot be read as a project, with its place.
 type Error struct {

@@ -89,7 +89,7 @@ func (d *Doc) Text(e *Element) string {
 }
 
 // At gives the position of an offset.
-func (d *Doc) At(offset int) (line, column int) { return lex.Position(d.Src, offset) }
+func (d *Doc) At(offset int) (line, column int) { return d.lines.Position(d.Src, offset) }
 
 // ValueStart gives the offset at which an element's text begins, white space skipped.
 func (d *Doc) ValueStart(e *Element) int {

@@ -20,6 +20,7 @@ type Doc struct {
 	Root     *lex.Node
 	Top      *Element // the document element; nil when there is none
 	Problems []lex.Problem
+	lines    lex.Lines
 }
 
 // Element is one element with what was read of it; Node is where it stands.
