@@ -34,7 +34,7 @@ var rules = []rule{
 	{in: "core/cert", own: []string{"core/ident"}, banned: inside},
 	{in: "core/survey/fact", banned: inside},
 	{in: "core/survey/script", own: []string{"core/survey/fact", "core/syntax", "core/tree"}, banned: inside},
-	{in: "core/survey", own: []string{"core/syntax", "core/tree", "core/survey"}, banned: inside},
+	{in: "core/survey", own: []string{"core/ident", "core/syntax", "core/tree", "core/survey"}, banned: inside},
 	{in: "core/sheet", own: []string{"core/syntax", "core/ident"}, others: []string{yaml}, banned: inside},
 	{in: "core/binding", own: []string{"core/survey", "core/ident"}, others: []string{yaml}, banned: inside},
 	{in: "core/wiring", own: []string{"core/syntax", "core/tree", "core/survey", "core/sheet", "core/binding", "core/ident"}, others: []string{yaml}, banned: inside},

@@ -428,17 +428,27 @@ func (t *surveyText) files(d *job.Described) {
 	fmt.Fprintln(t.w)
 }
 
-// open lists what could not be resolved, each question once.
+// open lists what looks wrong by itself, and what could not be resolved.
 func (t *surveyText) open(d *job.Described) {
+	if len(d.Notes) > 0 {
+		fmt.Fprintln(t.w, "Worth a look:")
+		t.questions(d.Notes)
+		fmt.Fprintln(t.w)
+	}
 	if len(d.Unresolved) == 0 {
 		fmt.Fprintln(t.w, "Everything was resolved from the files.")
 		return
 	}
 	fmt.Fprintln(t.w, "Not resolved:")
+	t.questions(d.Unresolved)
+}
+
+// questions writes what is open, each question once.
+func (t *surveyText) questions(all []survey.OpenQuestion) {
 	type question struct{ what, why, at string }
 	var list []question
 	times := map[question]int{}
-	for _, q := range d.Unresolved {
+	for _, q := range all {
 		what, _, _ := strings.Cut(q.What, " of ")
 		at := ""
 		if q.File != "" {

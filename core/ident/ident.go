@@ -51,6 +51,77 @@ func Check(p Platform, id string) error {
 	return nil
 }
 
+// CheckScheme says what is wrong with a custom URL scheme, or nil: a letter, then letters, digits, plus, hyphen and
+// period (RFC 3986, section 3.1). Both platforms compare schemes as they are written, so capitals are refused too.
+func CheckScheme(s string) error {
+	if s == "" {
+		return fmt.Errorf("the URL scheme is empty")
+	}
+	for i, r := range s {
+		switch {
+		case r >= 'a' && r <= 'z', i > 0 && (r >= '0' && r <= '9' || r == '+' || r == '-' || r == '.'):
+		case r >= 'A' && r <= 'Z':
+			return fmt.Errorf("%q: a capital (character %d) in a URL scheme; browsers hand schemes over in small letters", s, i+1)
+		case strings.HasPrefix(s[i:], "://") || r == ':':
+			return fmt.Errorf("%q: a scheme is written without the colon and what follows it", s)
+		case i == 0:
+			return fmt.Errorf("%q must begin with a letter", s)
+		default:
+			return fmt.Errorf("%q: %s (character %d) is not allowed in a URL scheme", s, name(r), len([]rune(s[:i]))+1)
+		}
+	}
+	return nil
+}
+
+// reserved words cannot name a package or class (Java Language Specification, section 3.9).
+var reserved = map[string]bool{"abstract": true, "assert": true, "boolean": true, "break": true, "byte": true, "case": true, "catch": true, "char": true, "class": true,
+	"const": true, "continue": true, "default": true, "do": true, "double": true, "else": true, "enum": true, "extends": true, "final": true, "finally": true, "float": true,
+	"for": true, "goto": true, "if": true, "implements": true, "import": true, "instanceof": true, "int": true, "interface": true, "long": true, "native": true, "new": true,
+	"package": true, "private": true, "protected": true, "public": true, "return": true, "short": true, "static": true, "strictfp": true, "super": true, "switch": true,
+	"synchronized": true, "this": true, "throw": true, "throws": true, "transient": true, "try": true, "void": true, "volatile": true, "while": true, "true": true, "false": true, "null": true, "_": true}
+
+// CheckClass says what is wrong with a full Java class name, or nil: identifiers joined by periods, inner classes by $,
+// a package in front (Java Language Specification, sections 3.8 and 6.7).
+func CheckClass(s string) error {
+	if strings.HasPrefix(s, ".") {
+		return fmt.Errorf("%q is relative: write it in full, the namespace in front", s)
+	}
+	parts := strings.Split(s, ".")
+	if len(parts) < 2 {
+		return fmt.Errorf("%q names no package: write the class in full", s)
+	}
+	for _, p := range parts {
+		if p == "" {
+			return fmt.Errorf("%q has an empty segment: two periods in a row, or one at an end", s)
+		}
+		if reserved[p] {
+			return fmt.Errorf("%q: %q is a word of the language and cannot be a name", s, p)
+		}
+		for i, r := range p {
+			if r == '_' || r == '$' || unicode.IsLetter(r) || i > 0 && unicode.IsDigit(r) {
+				continue
+			}
+			return fmt.Errorf("%q: %s is not allowed in the name %q", s, name(r), p)
+		}
+	}
+	return nil
+}
+
+// templates are the IDs that project templates begin with; a segment's end or the string's must follow.
+var templates = []string{"com.example", "com.companyname", "com.yourcompany", "com.mycompany", "com.company", "com.mydomain", "com.defaultcompany", "org.reactjs.native.example",
+	"com.getcapacitor", "io.ionic.starter", "com.helloworld", "com.rndiffapp", "com.awesomeproject", "com.domain", "com.placeholder", "your.package", "com.your"}
+
+// Template reports whether an identifier is one that a project template left behind.
+func Template(id string) bool {
+	id = strings.ToLower(id)
+	for _, t := range templates {
+		if id == t || strings.HasPrefix(id, t+".") {
+			return true
+		}
+	}
+	return false
+}
+
 func name(r rune) string {
 	switch {
 	case r == ' ':
@@ -113,6 +184,8 @@ func Difference(want, got string) string {
 				return fmt.Sprintf("%s at character %d only looks like the letter expected", name(r), i+1)
 			}
 		}
+	case Template(got) && !Template(want):
+		return "a project template's identifier was left in place"
 	case strings.HasPrefix(want, got):
 		return fmt.Sprintf("the last %d characters are missing", len(want)-len(got))
 	}
@@ -120,12 +193,25 @@ func Difference(want, got string) string {
 	for i := 0; i < len(w) && i < len(g); i++ {
 		if w[i] != g[i] {
 			if string(w[i+1:]) == string(g[i+1:]) {
+				if alike(w[i], g[i]) {
+					return fmt.Sprintf("%q stands where %q is expected, at character %d; the two look alike", g[i], w[i], i+1)
+				}
 				return fmt.Sprintf("one character differs: %q where %q is expected, at character %d", g[i], w[i], i+1)
 			}
 			break
 		}
 	}
 	return "it is another value"
+}
+
+// alike reports whether two characters of the same script are drawn alike.
+func alike(a, b rune) bool {
+	for _, group := range []string{"lI1|", "O0o", "S5", "B8", "Z2"} {
+		if strings.ContainsRune(group, a) && strings.ContainsRune(group, b) {
+			return true
+		}
+	}
+	return false
 }
 
 // lookalike folds letters of other scripts onto the Latin letter they are drawn like (Unicode TR39, the common ones).

@@ -28,10 +28,30 @@ func TestDifference(t *testing.T) {
 		{"abc", "ab\u200bc", "U+200B"}, {"abc", " abc\n", "white space"}, {"abc", "“abc”", "quotation marks"},
 		{"a.b-c", "a.b_c", "hyphen and underscore"}, {"a.b", "a.b.debug", `suffix ".debug" is added`}, {"a.b.debug", "a.b", "is missing"},
 		{"example", "exаmple", "only looks like"}, {"abcdef", "abcd", "last 2 characters are missing"}, {"abcd", "abxd", "one character differs"},
+		{"example.hive1og", "example.hivelog", "look alike"}, {"example.larkfield.hivelog", "com.example.hivelog", "template"}, {"com.example.a", "com.example.b", "one character"},
 		{"abc", "xyz", "another value"}, {"abc", "", "nothing is here"},
 	} {
 		if got := Difference(c.want, c.got); c.say == "" && got != "" || !strings.Contains(got, c.say) {
 			t.Errorf("%q against %q: %q", c.want, c.got, got)
+		}
+	}
+}
+
+func TestSchemesAndClasses(t *testing.T) {
+	for in, want := range map[string]string{"hivelog": "", "example.larkfield.hivelog": "", "com.x+y-1": "", "": "empty", "Hivelog": "capital", "hive log": "a space", "1hive": "begin with a letter",
+		"hivelog://": "without the colon", "hive_log": "not allowed", "hi\u200bve": "invisible"} {
+		if err := CheckScheme(in); want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("scheme %q: %v", in, err)
+		}
+	}
+	for in, want := range map[string]string{"example.larkfield.Main": "", "a.B$C": "", "a.ß_1": "", ".Main": "relative", "Main": "no package", "a..B": "empty segment", "a.new.B": "word of the language", "a.1B": "not allowed", "a.B-C": "not allowed"} {
+		if err := CheckClass(in); want == "" && err != nil || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("class %q: %v", in, err)
+		}
+	}
+	for in, want := range map[string]bool{"com.example.app": true, "COM.Example.app": true, "com.examples.app": false, "example.larkfield.hivelog": false, "com.companyname.mauiapp": true} {
+		if Template(in) != want {
+			t.Errorf("template %q: %v", in, !want)
 		}
 	}
 }

@@ -34,6 +34,11 @@ func readModules(t *tree.Tree, files []string, all []string, o Options, r *Repor
 			builds[root] = b
 		}
 		f := b.File(name)
+		if f == nil {
+			if _, err := t.Read(name); err != nil && !missing(err) {
+				r.broken("build file "+name, err.Error(), name, 0)
+			}
+		}
 		if f == nil || strings.HasPrefix(dir, path.Join(root, "buildSrc")) {
 			continue
 		}

@@ -33,7 +33,8 @@ type Report struct {
 	Frameworks  []*Framework   `json:"frameworks"`
 	ConfigFiles []ConfigFile   `json:"configFiles"`
 	Ignore      []string       `json:"ignoreFiles"`
-	Files       []Interest     `json:"-"` // said with what version control knows of them
+	Files       []Interest     `json:"-"`     // said with what version control knows of them
+	Notes       []OpenQuestion `json:"notes"` // what was read and looks wrong by itself
 	Unresolved  []OpenQuestion `json:"unresolved"`
 }
 

@@ -151,6 +151,9 @@ func TestOddDisks(t *testing.T) {
 	if c.BundleID.String() != "c.d" || c.InfoPlist.Known() {
 		t.Errorf("a link out of the tree was followed: %s %s", c.BundleID.Say(), c.InfoPlist.Say())
 	}
+	if s := fmt.Sprint(r.Unresolved); !strings.Contains(s, "huge.xml") || !strings.Contains(s, "larger than 4 MB") {
+		t.Errorf("a huge file is not said: %s", s)
+	}
 	if os.Getuid() == 0 {
 		return // root may enter every folder
 	}

@@ -546,6 +546,13 @@ func (g *merged) strings() []Entry {
 		}
 	}
 	for _, set := range g.v.SourceSets {
+		for _, res := range g.s.m.ResDirs(set) {
+			for _, n := range g.s.t.Dir(path.Join(res, "values")) {
+				if path.Ext(n) == ".xml" { // one that cannot be read is said; Strings passes it over
+					readXML(g.s.t, path.Join(res, "values", n), "resources", g.s.r)
+				}
+			}
+		}
 		for _, x := range g.s.m.Strings(g.s.t, set) {
 			add(x.Name, fact.Of(Unescape(x.Text), x.File, x.Line, x.Column))
 		}

@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strings"
 
+	"ligare/core/ident"
 	"ligare/core/tree"
 )
 
@@ -24,7 +25,7 @@ func Survey(t *tree.Tree) *Report { return With(t, Options{}) }
 // With is Survey with more to read or to look for.
 func With(t *tree.Tree, o Options) *Report {
 	r := &Report{Layouts: []string{}, Android: Android{Modules: []*Module{}}, IOS: IOS{Projects: []*Project{}}, Frameworks: []*Framework{},
-		ConfigFiles: []ConfigFile{}, Ignore: []string{}, Unresolved: []OpenQuestion{}}
+		ConfigFiles: []ConfigFile{}, Ignore: []string{}, Notes: []OpenQuestion{}, Unresolved: []OpenQuestion{}}
 	f := find(t)
 	for _, q := range f.blocked {
 		r.broken("folder "+q.name, q.why, q.name, 0)
@@ -123,6 +124,9 @@ func (r *Report) collect() {
 			r.entries("placeholder", of, v.Placeholders)
 			r.facts("URL scheme", of, v.URLSchemes)
 			r.facts("permission", of, v.Permissions)
+			r.wellFormed("URL scheme", of, v.URLSchemes, ident.CheckScheme)
+			r.wellFormed("launcher activity", of, []Fact{v.LauncherActivity}, ident.CheckClass)
+			r.identifier("application ID"+of, v.ApplicationID)
 		}
 	}
 	for _, p := range r.IOS.Projects {
@@ -135,9 +139,39 @@ func (r *Report) collect() {
 					}
 				})
 				r.entries("key", of, c.PlistKeys)
+				r.wellFormed("URL scheme", of, c.URLSchemes, ident.CheckScheme)
+				if !t.Test() {
+					r.identifier("bundle ID"+of, c.BundleID)
+				}
 				r.entries("entitlement", of, c.EntitlementKeys)
 			}
 		}
+	}
+}
+
+// wellFormed lists values that break their grammar: what is read is right, and what stands there is not.
+func (r *Report) wellFormed(what, of string, list []Fact, check func(string) error) {
+	for _, f := range list {
+		if !f.Known() {
+			continue
+		}
+		if err := check(f.String()); err != nil {
+			r.note(what+of, err.Error(), f.File, f.Line)
+		}
+	}
+}
+
+// identifier notes an ID that a template left behind.
+func (r *Report) identifier(what string, f Fact) {
+	if f.Known() && ident.Template(f.String()) {
+		r.note(what, f.String()+" is a project template's; change it while that is free, before the app is published", f.File, f.Line)
+	}
+}
+
+func (r *Report) note(what, why, file string, line int) {
+	q := OpenQuestion{What: what, Why: why, File: file, Line: line}
+	if !slices.Contains(r.Notes, q) {
+		r.Notes = append(r.Notes, q)
 	}
 }
 

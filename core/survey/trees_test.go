@@ -140,6 +140,9 @@ func listing(r *Report) string {
 	for _, f := range r.Files {
 		fmt.Fprintf(&b, "file of interest %s: %s %v\n", f.File, f.What, f.There)
 	}
+	for _, q := range r.Notes {
+		fmt.Fprintf(&b, "note: %s: %s\n", q.What, q.Why)
+	}
 	for _, q := range r.Unresolved {
 		fmt.Fprintf(&b, "open: %s: %s\n", q.What, q.Why)
 	}

@@ -32,8 +32,20 @@ func (t *Tree) Blocked() []Blocked {
 	return out
 }
 
-// MaxFile bounds the files that are read as text; larger ones are not app settings.
-const MaxFile = 16 << 20
+// MaxFile bounds the files that are read as text; larger ones are not app settings. Project files of many thousand
+// sources grow larger than any other.
+const (
+	MaxFile    = 4 << 20
+	MaxProject = 24 << 20
+)
+
+// limit gives the bound for a file.
+func limit(name string) int64 {
+	if path.Base(name) == "project.pbxproj" {
+		return MaxProject
+	}
+	return MaxFile
+}
 
 // New reads from a file system.
 func New(base fs.FS) *Tree {
@@ -68,8 +80,8 @@ func (t *Tree) Original(name string) ([]byte, error) {
 	if info.IsDir() {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: errors.New("is a folder")}
 	}
-	if info.Size() > MaxFile {
-		return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("is larger than %d MB", MaxFile>>20)}
+	if most := limit(name); info.Size() > most {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fmt.Errorf("is larger than %d MB", most>>20)}
 	}
 	b, err := fs.ReadFile(t.base, name)
 	if err == nil {
