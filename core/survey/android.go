@@ -43,7 +43,7 @@ func readModules(t *tree.Tree, files []string, all []string, o Options, r *Repor
 			continue
 		}
 		model := b.Model(name, dir)
-		hidden := !model.Applies(appPlugin)
+		hidden := !model.Applies(appPlugin) && !model.Applies("android") // the second is its first name
 		if hidden && !appID(model) {
 			continue
 		}
@@ -54,6 +54,7 @@ func readModules(t *tree.Tree, files []string, all []string, o Options, r *Repor
 		m := &Module{Layout: "android-gradle", Dir: dir, BuildFile: name, Root: root, build: b, model: model}
 		s := &moduleReader{t: t, m: m, model: model, r: r, o: o, hidden: hidden}
 		s.readSourceSets()
+		s.multiplatform()
 		m.Variants = s.variants()
 		m.Plugins, m.Repositories, m.Dependencies = s.plugins(), s.repositories(), s.dependencies()
 		out = append(out, m)
@@ -140,6 +141,21 @@ func (s *moduleReader) readSourceSets() {
 			set.code = append(set.code, paths()...)
 		}
 		s.m.sets[name] = set
+	}
+}
+
+// multiplatform says where a Kotlin Multiplatform module keeps its Android source sets: androidMain, androidDebug (Kotlin
+// documentation, "Android source set layout", version 2).
+func (s *moduleReader) multiplatform() {
+	if !s.model.Applies("org.jetbrains.kotlin.multiplatform") {
+		return
+	}
+	for _, set := range append([]string{"main"}, s.buildTypes()...) {
+		root := path.Join(s.m.Dir, "src", "android"+strings.ToUpper(set[:1])+set[1:])
+		if x := s.m.sets[set]; x.root == "" && x.manifest == "" && !s.t.Has(s.m.manifestOf(set)) && len(s.t.Dir(root)) > 0 {
+			x.root = root
+			s.m.sets[set] = x
+		}
 	}
 }
 

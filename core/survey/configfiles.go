@@ -25,19 +25,20 @@ const maxConfig = 1 << 20
 // misspellings included, or because they hold an identifier of the app.
 func readConfigFiles(t *tree.Tree, f *found, o Options, r *Report) {
 	ids := r.identifiers()
+	wanted := map[string]string{} // by stem
+	for _, want := range o.ConfigFiles {
+		if s := stem(want); len(s) > 3 {
+			wanted[s] = want
+		}
+	}
 	for _, name := range f.all {
 		base := path.Base(name)
 		why := ""
-		for _, want := range o.ConfigFiles {
-			switch {
-			case base == want:
-				why = "it bears the name of a config file"
-			case alike(base, want):
-				why = fmt.Sprintf("its name is almost %s", want)
-			}
-			if why != "" {
-				break
-			}
+		if want, ok := wanted[stem(base)]; ok {
+			why = fmt.Sprintf("its name is almost %s", want)
+		}
+		if slices.Contains(o.ConfigFiles, base) {
+			why = "it bears the name of a config file"
 		}
 		if why == "" && (!configExts[strings.ToLower(path.Ext(base))] || ownFiles[base] || strings.HasPrefix(name, ".ligare/") || strings.Contains(name, ".xcassets/") ||
 			strings.Contains(name, ".xcodeproj/") || strings.Contains(name, ".xcworkspace/") || strings.HasPrefix(base, "capacitor.") || strings.HasSuffix(base, ".config.json")) {
@@ -125,25 +126,26 @@ func holdsWord(src []byte, id string) bool {
 	}
 }
 
-// alike reports whether a name is a wanted one with a copy suffix, another case or another extension.
-func alike(name, want string) bool {
-	stem := func(s string) string {
-		s = strings.ToLower(s)
-		s = strings.TrimSuffix(s, path.Ext(s))
-		if i := strings.LastIndex(s, " ("); i > 0 && strings.HasSuffix(s, ")") {
-			s = s[:i]
-		}
-		for _, tail := range []string{" copy", "-copy", "_copy", "copy of "} {
-			s = strings.TrimSuffix(strings.TrimPrefix(s, tail), tail)
-		}
-		trimmed := strings.TrimRight(s, "0123456789")
-		if trimmed != s && (strings.HasSuffix(trimmed, "-") || strings.HasSuffix(trimmed, " ") || strings.HasSuffix(trimmed, "_")) {
-			s = trimmed[:len(trimmed)-1]
-		}
-		return strings.NewReplacer("-", "", "_", "", " ", "").Replace(s)
+// stem gives what a name keeps when case, extension and a copy's suffix are taken away.
+func stem(s string) string {
+	s = strings.ToLower(s)
+	s = strings.TrimSuffix(s, path.Ext(s))
+	if i := strings.LastIndex(s, " ("); i > 0 && strings.HasSuffix(s, ")") {
+		s = s[:i]
 	}
-	a, b := stem(name), stem(want)
-	return a == b && len(a) > 3
+	for _, tail := range []string{" copy", "-copy", "_copy"} {
+		s = strings.TrimSuffix(s, tail)
+	}
+	s = strings.TrimPrefix(s, "copy of ")
+	if trimmed := strings.TrimRight(s, "0123456789"); trimmed != s && strings.ContainsAny(trimmed[max(0, len(trimmed)-1):], "- _") {
+		s = trimmed[:len(trimmed)-1]
+	}
+	return strings.Map(func(r rune) rune {
+		if r == '-' || r == '_' || r == ' ' {
+			return -1
+		}
+		return r
+	}, s)
 }
 
 // lockFiles say what is really installed.

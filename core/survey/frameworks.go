@@ -149,7 +149,7 @@ func readPackage(t *tree.Tree, name string, o Options, r *Report) *Framework {
 		r.broken("package list "+name, err.Error(), name, line)
 		return nil
 	}
-	p := &packageList{t: t, r: r, name: name, dir: path.Dir(name), f: f}
+	p := &packageList{t: t, r: r, name: name, dir: path.Dir(name), f: f, modules: map[string]*bool{}}
 	switch {
 	case p.version("react-native").Set():
 		return p.reactNative()
@@ -175,6 +175,8 @@ type packageList struct {
 	name string
 	dir  string
 	f    *json.File
+
+	modules map[string]*bool // folders of installed packages, and whether they are there
 }
 
 func (p *packageList) of(v *json.Value) Fact {
@@ -217,7 +219,11 @@ func (p *packageList) installed(pkg string) (string, bool) {
 	any := false
 	for dir := p.dir; ; dir = path.Dir(dir) {
 		at := path.Join(dir, "node_modules")
-		if len(p.t.Dir(at)) > 0 {
+		if p.modules[at] == nil {
+			is := p.t.IsDir(at)
+			p.modules[at] = &is
+		}
+		if *p.modules[at] {
 			any = true
 			if p.t.Has(path.Join(at, pkg, "package.json")) {
 				return path.Join(at, pkg), true

@@ -103,6 +103,16 @@ func (t *Tree) Has(name string) bool {
 	return err == nil && !info.IsDir()
 }
 
+// IsDir reports whether a folder stands on the disk.
+func (t *Tree) IsDir(name string) bool {
+	name = path.Clean(name)
+	if !fs.ValidPath(name) {
+		return false
+	}
+	info, err := fs.Stat(t.base, name)
+	return err == nil && info.IsDir()
+}
+
 // Small reports whether a file stands in the tree and is no larger than a number of bytes.
 func (t *Tree) Small(name string, limit int64) bool {
 	name = path.Clean(name)

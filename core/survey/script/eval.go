@@ -1003,7 +1003,7 @@ func (p *parser) call(v value, args []gradle.Expr, start int) value {
 			}
 		}
 		return p.stuck(whole, "no file sets "+key.text())
-	case "requireNotNull", "checkNotNull":
+	case "requireNotNull", "checkNotNull", "parseInt", "valueOf":
 		return arg(0)
 	}
 	if at := strings.LastIndexByte(dotted, '.'); at > 0 {
