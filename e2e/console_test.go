@@ -97,11 +97,7 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 
 	do(t, ctx, "the variants with what was read and where", says("android/app/build.gradle.kts:"), chromedp.Click(`//button[@role="tab"][contains(., "Android release")]`),
 		chromedp.Poll(`[...document.querySelectorAll('[role=tabpanel][data-state=active] td')].some(c => c.innerText.includes('example.larkfield.browsed'))`, nil))
-	secret := filepath.Join(t.TempDir(), "password")
-	if err := os.WriteFile(secret, []byte("android\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	must(t, 0, dir, "signer", "add", filepath.Join(dir, "android/keystores/debug.keystore"), "--app", "browsed", "--owner", "Wren", "--machine", "bench", "--name", "Wren bench", "--password-file", secret)
+	must(t, 0, dir, "signer", "add", filepath.Join(dir, "android/keystores/debug.keystore"), "--app", "browsed", "--owner", "Wren", "--machine", "bench", "--name", "Wren bench")
 	do(t, ctx, "a signer in every encoding, each with a copy button, and who needs it", says("Wren bench"), says("SHA-256, Base64url"), says("Thornmill, development"),
 		chromedp.Poll(`document.querySelectorAll('[aria-label$="of Wren bench"]').length === 9`, nil))
 

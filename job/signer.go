@@ -44,6 +44,9 @@ func ReadCertificates(file string, password func() (string, error)) (*Certificat
 		return nil, &Problem{What: file + " cannot be read", Hint: "Check the path; a project's debug keystore is made by its first build.", Err: unwrapPath(err)}
 	}
 	kind, list, err := cert.Read(data, "")
+	if errors.Is(err, cert.ErrPassword) { // every debug keystore has the same password: nobody is asked for it
+		kind, list, err = cert.Read(data, cert.Debug.Password)
+	}
 	if errors.Is(err, cert.ErrPassword) {
 		p, asked := password()
 		if asked != nil {

@@ -167,7 +167,7 @@ func (d *walker) ligare(args ...string) (string, int, error) {
 	}
 	cmd := exec.CommandContext(d.ctx, filepath.Join(filepath.Dir(self), "ligare"), args...)
 	cmd.Dir = d.tree
-	cmd.Env = append(os.Environ(), "LIGARE_HOME="+d.home, "LIGARE_SERVER=", "LIGARE_TOKEN=", "HIVELOG_STORE_PASSWORD=walk-through-only", "HIVELOG_DEBUG_PASSWORD=android")
+	cmd.Env = append(os.Environ(), "LIGARE_HOME="+d.home, "LIGARE_SERVER=", "LIGARE_TOKEN=", "HIVELOG_STORE_PASSWORD=walk-through-only")
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out
 	err = cmd.Run()

@@ -589,7 +589,7 @@ func (s *moduleReader) fill(v *AndroidVariant) {
 	s.constants(v)
 	s.readManifests(v, append(own, s.libraries(v)...))
 	s.signing(v)
-	v.Entry = s.entryPoints(v)
+	v.Entry = s.codeEntries(v)
 }
 
 // absent says of a fact that nothing sets, and that a plugin may set unseen, that it is not known.

@@ -169,7 +169,7 @@ func (t *Target) read(px *pbxproj.Project, tg *pbxproj.Target, p *Project) {
 func (s *settings) configuration(r *Report) *Configuration {
 	c := &Configuration{Name: s.config}
 	c.BundleID = filled(s.get("PRODUCT_BUNDLE_IDENTIFIER"))
-	c.DeploymentTarget = s.get(deploymentKey(s.device))
+	c.DeploymentTarget = s.get(minimumSetting(s.device))
 	c.ProductName = s.get("PRODUCT_NAME")
 	c.Version, c.BuildNumber = filled(s.get("MARKETING_VERSION")), filled(s.get("CURRENT_PROJECT_VERSION"))
 	c.Entitlements = s.inTree(filled(s.get("CODE_SIGN_ENTITLEMENTS")))
@@ -210,8 +210,8 @@ func (s *settings) configuration(r *Report) *Configuration {
 	return c
 }
 
-// deploymentKey gives the setting that holds the minimum version of a kind of device.
-func deploymentKey(platform string) string {
+// minimumSetting gives the setting that holds the minimum version of a kind of device.
+func minimumSetting(platform string) string {
 	switch {
 	case strings.HasPrefix(platform, "watch"):
 		return "WATCHOS_DEPLOYMENT_TARGET"

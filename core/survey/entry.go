@@ -13,8 +13,8 @@ import (
 	"ligare/core/tree"
 )
 
-// entryPoints finds the application class and the launcher activity in the module's source.
-func (s *moduleReader) entryPoints(v *AndroidVariant) []EntryPoint {
+// codeEntries finds the application class and the launcher activity in the module's source.
+func (s *moduleReader) codeEntries(v *AndroidVariant) []EntryPoint {
 	var out []EntryPoint
 	for _, c := range []struct {
 		kind string

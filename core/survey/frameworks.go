@@ -357,7 +357,7 @@ func (p *packageList) switchedOff() map[string]bool {
 // addDebugOptimized adds the build type that the framework's Gradle plugin defines from version 0.82 on.
 func addDebugOptimized(r *Report, dir string) {
 	for _, m := range r.Android.Modules {
-		if !strings.HasPrefix(m.Dir+"/", strings.TrimPrefix(path.Join(dir, "android"), "./")+"/") || m.model == nil || !m.model.Applies("com.facebook.react") {
+		if !strings.HasPrefix(m.Dir+"/", strings.TrimPrefix(path.Join(dir, "android"), "./")+"/") || m.model == nil {
 			continue
 		}
 		var more []*AndroidVariant

@@ -11,7 +11,7 @@ import (
 )
 
 // msbuild evaluates the properties of a .NET project for one configuration and one target framework, in the order in
-// which the build reads them (Microsoft Learn, "MSBuild conditions", "Property functions", "Customize your build").
+// which the build reads them (.NET documentation, "MSBuild conditions", "Property functions", "Customize your build").
 // What it cannot decide stays open.
 type msbuild struct {
 	t      *tree.Tree

@@ -71,6 +71,9 @@ func Parse(src []byte) (*File, error) {
 		if n.Kind == lex.Comment {
 			p.note(n.Start, "a comment: not JSON, and strict readers refuse it")
 		}
+		if text := n.Of(src); n.Kind == lex.Space && strings.Trim(text, " \t\ufeff") != "" {
+			p.note(n.Start, "a blank that is none in JSON (RFC 8259, section 2), and strict readers refuse it")
+		}
 		return true
 	})
 	solid := t.Root.Solid()

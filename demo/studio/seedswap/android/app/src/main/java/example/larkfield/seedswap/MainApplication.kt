@@ -1,11 +1,9 @@
 package example.larkfield.seedswap
 
 import android.app.Application
-import com.facebook.react.ReactApplication
-
-class MainApplication : Application(), ReactApplication {
+class MainApplication : Application() {
   override fun onCreate() {
     super.onCreate()
-    SoLoader.init(this, OpenSourceMergedSoMapping)
+    loadReactNative(this)
   }
 }
