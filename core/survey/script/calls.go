@@ -279,6 +279,7 @@ func (p *parser) call(v value, args []gradle.Expr, start int) value {
 		return p.fileValue(arg(0), p.b.Root)
 	case "file", "dir":
 		dir := p.dir
+		receiver = strings.TrimPrefix(receiver, "project.")
 		if strings.HasPrefix(receiver, "rootProject") || strings.HasPrefix(receiver, "settings") || strings.Contains(receiver, "rootDirectory") {
 			dir = p.b.Root
 		} else if got, ok := p.folder(receiver); ok {
