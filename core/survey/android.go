@@ -81,12 +81,13 @@ func buildRoot(t *tree.Tree, dir string) string {
 
 // moduleReader reads one module.
 type moduleReader struct {
-	t      *tree.Tree
-	m      *Module
-	model  *script.Model
-	r      *Report
-	o      Options
-	hidden bool // a plugin from outside the tree builds the app, and may set anything
+	t       *tree.Tree
+	m       *Module
+	model   *script.Model
+	r       *Report
+	o       Options
+	unknown Fact // flavors whose names are computed
+	hidden  bool // a plugin from outside the tree builds the app, and may set anything
 }
 
 // sourceSet is where a source set keeps its files; the empty parts are the usual ones.
@@ -302,10 +303,12 @@ func (s *moduleReader) identify(v *AndroidVariant, ns, pkg Fact) {
 	for _, f := range v.Flavors {
 		id = suffixed(id, s.setting("productFlavors", f, "applicationIdSuffix"))
 	}
-	if len(v.Flavors) == 0 || true {
-		id = suffixed(id, s.model.Setting("android", "defaultConfig", "applicationIdSuffix"))
-	}
+	id = suffixed(id, s.model.Setting("android", "defaultConfig", "applicationIdSuffix"))
 	id = suffixed(id, s.setting("buildTypes", v.BuildType, "applicationIdSuffix"))
+	if s.unknown.Unresolved != "" {
+		id = s.unknown
+		id.Unresolved = "the flavors are not known: " + id.Unresolved
+	}
 	v.ApplicationID = id
 	add("application ID of this variant, which counts", id)
 	for _, b := range bases {

@@ -121,6 +121,41 @@ android { defaultConfig { applicationId = Ids.APP } }`, "buildSrc/src/main/kotli
 	}
 }
 
+func TestFlavorsMadeInALoop(t *testing.T) {
+	for _, build := range []string{
+		"val envs = listOf(\"dev\", \"prod\")\nandroid { flavorDimensions += \"e\"\n productFlavors { envs.forEach { name -> create(name) { dimension = \"e\"\n applicationIdSuffix = \".$name\" } } } }",
+		"android { flavorDimensions += \"e\"\n productFlavors { for1() }\n listOf(\"dev\", \"prod\").forEach { productFlavors.create(it) { applicationIdSuffix = it } } }",
+		"groovy:android { flavorDimensions 'e'\n productFlavors { ['dev', 'prod'].each { n -> \"$n\" { dimension 'e'\n applicationIdSuffix n } } } }",
+	} {
+		name, head := "app/build.gradle.kts", "plugins { id(\"com.android.application\") }\nandroid { defaultConfig { applicationId = \"a.b\" } }\n"
+		if rest, ok := strings.CutPrefix(build, "groovy:"); ok {
+			name, head, build = "app/build.gradle", appPlugins+"android { defaultConfig { applicationId 'a.b' } }\n", rest
+		}
+		r := Survey(in(map[string]string{"settings.gradle": "", name: head + build}))
+		var got []string
+		for _, v := range r.Android.Modules[0].Variants {
+			got = append(got, v.Name+"="+v.ApplicationID.Say())
+		}
+		sort.Strings(got)
+		if s := strings.Join(got, " "); s != "devDebug=a.b.dev devRelease=a.b.dev prodDebug=a.b.prod prodRelease=a.b.prod" {
+			t.Errorf("%s\n %s\n %+v", build, s, r.Unresolved)
+		}
+	}
+	r := Survey(in(map[string]string{"settings.gradle": "", "app/build.gradle": appPlugins + "android { defaultConfig { applicationId 'a.b' }\n productFlavors { brands().each { n -> create(n) { } } } }"}))
+	said := false
+	for _, q := range r.Unresolved {
+		said = said || strings.Contains(q.Why, "the name is computed")
+	}
+	if !said {
+		t.Errorf("flavors that cannot be known: %+v", r.Unresolved)
+	}
+	for _, v := range r.Android.Modules[0].Variants {
+		if v.ApplicationID.Known() {
+			t.Errorf("%s is said to build %s, and its flavor may change that", v.Name, v.ApplicationID.Say())
+		}
+	}
+}
+
 func TestVariantsThatAreFilteredAway(t *testing.T) {
 	const flavors = "android { defaultConfig { applicationId 'a.b' }\n flavorDimensions 'tier'\n productFlavors { lite { dimension 'tier' }\n full { dimension 'tier' } }\n"
 	for _, c := range []struct{ build, want string }{

@@ -27,6 +27,9 @@ func (s *moduleReader) named(container string, known ...string) []string {
 			if creates && len(st.Args) > 0 && (name == "create" || name == "register" || name == "maybeCreate") {
 				f := st.Stuck("the name is computed")
 				s.r.ask(container+" of "+s.m.Dir, f.Unresolved, f.File, f.Line)
+				if container == "productFlavors" {
+					s.unknown = f // flavors nobody can name may change every variant
+				}
 			}
 			continue
 		case !creates || slices.Contains(out, name):

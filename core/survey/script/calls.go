@@ -259,6 +259,14 @@ func (p *parser) call(v value, args []gradle.Expr, start int) value {
 		_, e := p.f.Entry(args[i])
 		return p.eval(e)
 	}
+	if method == "get" && len(args) == 1 && (strings.HasSuffix(receiver, "extra") || strings.HasSuffix(receiver, "ext") || strings.HasSuffix(receiver, "properties")) {
+		if key := arg(0); key.known() {
+			if got, ok := p.extra(key.text(), true); ok {
+				return got
+			}
+			return p.stuck(whole, "no file sets "+key.text())
+		}
+	}
 	if conversions[method] && receiver != "" {
 		if strings.HasSuffix(receiver, "layout.projectDirectory") {
 			return p.stuck(whole, "")
@@ -333,7 +341,7 @@ func (p *parser) call(v value, args []gradle.Expr, start int) value {
 			out.fact = out.fact.Through(key.text() + " is not set for the root project")
 			return out
 		case method == "findProperty" || method == "gradleProperty":
-			if p.peek(lex.Punct, "?:") || p.peek(lex.Punct, ".") && p.i+1 < len(p.e) && (p.e[p.i+1].Is(p.f.Src, lex.Word, "getOrElse") || p.e[p.i+1].Is(p.f.Src, lex.Word, "orElse")) ||
+			if p.peek(lex.Punct, "?:") || p.peek(lex.Punct, ".") && p.i+1 < len(p.e) && (p.e[p.i+1].Is(p.f.Src, lex.Word, "getOrElse") || p.e[p.i+1].Is(p.f.Src, lex.Word, "orElse") || p.e[p.i+1].Is(p.f.Src, lex.Word, "orNull") || p.e[p.i+1].Is(p.f.Src, lex.Word, "getOrNull")) ||
 				p.peek(lex.Word, "as") || p.peek(lex.Punct, "?.") || p.peek(lex.Punct, "!=") || p.peek(lex.Punct, "==") {
 				return p.fallback(key.text(), whole)
 			}
@@ -374,6 +382,13 @@ func (b *Build) catalogOf(dotted string) bool {
 func (p *parser) fallback(key string, whole gradle.Expr) value {
 	if p.peek(lex.Punct, ".") {
 		p.i += 2
+		if p.e[p.i-1].Is(p.f.Src, lex.Word, "orNull") {
+			return value{kind: null}
+		}
+		if p.e[p.i-1].Is(p.f.Src, lex.Word, "getOrNull") {
+			p.i++
+			return value{kind: null}
+		}
 		if p.i < len(p.e) && p.e[p.i].Bracket(p.f.Src) == '(' {
 			args := p.items(p.e[p.i])
 			p.i++

@@ -53,8 +53,12 @@ type scope struct {
 	dir  string // of the project the script runs for
 	at   int    // offset of the statement
 	deep int
-	bind map[string]value // names bound by what runs the script: a variant's properties
+	bind map[string]value // names bound by what runs the script: a variant's properties, a loop's item
+	turn string           // which rounds of which loops
 }
+
+// depth gives how many loops are around.
+func (s scope) depth() int { return strings.Count(s.turn, "#") }
 
 func (s scope) place(at int) (string, int, int) {
 	l, c := s.f.Position(at)

@@ -203,7 +203,7 @@ var transparent = map[string]bool{"apply": true, "run": true, "also": true, "let
 
 // place brings a statement's path into the form of a module's script: what only opens a block drops out, a typed
 // extension becomes its name. aliases are local names of extensions.
-func place(f *gradle.File, d gradle.Setting, aliases map[string][]string) []string {
+func place(f *gradle.File, d gradle.Setting, aliases map[string][]string, text func(gradle.Expr) string) []string {
 	var out []string
 	steps := append(append([]*gradle.Stmt(nil), d.Up...), d.Stmt)
 	for i, s := range steps {
@@ -213,6 +213,9 @@ func place(f *gradle.File, d gradle.Setting, aliases map[string][]string) []stri
 			continue
 		}
 		names := f.Settle(s)
+		if text != nil {
+			names = computed(f, s, names, text)
+		}
 		if name, ok := extensions[s.Type]; ok && s.Block != nil || ok && !last || ok && len(names) > 1 && transparent[names[0]] {
 			out = append(out, name)
 			for len(names) > 0 && transparent[names[0]] {
@@ -256,11 +259,12 @@ func place(f *gradle.File, d gradle.Setting, aliases map[string][]string) []stri
 
 // run takes a script's statements in. base is the path that the script's own paths hang under, for functions.
 func (m *Model) run(s scope, settings []gradle.Setting, aliases map[string][]string) {
-	key := fmt.Sprint(s.file, aliases)
-	if m.seen[key] || len(m.seen) > 200 {
+	key := fmt.Sprint(s.file, aliases, s.turn)
+	if m.seen[key] || len(m.seen) > 400 {
 		return
 	}
 	m.seen[key] = true
+	var loops []*gradle.Stmt // that were unfolded
 	known := map[string][]string{}
 	for k, v := range aliases {
 		known[k] = v
@@ -293,7 +297,21 @@ func (m *Model) run(s scope, settings []gradle.Setting, aliases map[string][]str
 					known[d.Params[0]] = []string{name}
 				}
 			}
-			path = m.relative(s.f, d, known)
+			text := func(e gradle.Expr) string { return at.scalar(e).String() }
+			if len(s.bind) == 0 {
+				text = nil // only inside a loop do names depend on it
+			}
+			path = m.relative(s.f, d, known, text)
+		}
+		if loop, ok := m.loop(at, d); ok {
+			for _, in := range loop {
+				m.run(in.scope, in.settings, known)
+			}
+			loops = append(loops, d.Stmt)
+			continue
+		}
+		if insideAny(d.Up, loops) {
+			continue
 		}
 		st := Stmt{Path: path, Setting: d, in: at}
 		if m.applies(st) || len(path) == 0 {
@@ -308,9 +326,90 @@ func (m *Model) run(s scope, settings []gradle.Setting, aliases map[string][]str
 	}
 }
 
+// turn is one round of a loop: the statements inside it, with the loop's name bound.
+type turn struct {
+	scope    scope
+	settings []gradle.Setting
+}
+
+// loop unfolds a block that runs for each item of a list that is known: listOf("a", "b").forEach { create(it) { } }.
+func (m *Model) loop(s scope, d gradle.Setting) ([]turn, bool) {
+	n := len(d.Head)
+	if d.Block == nil || s.depth() > 3 {
+		return nil, false
+	}
+	at := -1 // of the word each
+	for i, k := range d.Nodes {
+		if k == d.Block && i > 1 && (d.Nodes[i-1].Is(s.f.Src, lex.Word, "forEach") || d.Nodes[i-1].Is(s.f.Src, lex.Word, "each")) {
+			at = i - 1
+		}
+	}
+	if at < 2 {
+		return nil, false
+	}
+	v := s.eval(d.Nodes[:at-1])
+	if v.kind != list {
+		return nil, false
+	}
+	name := "it"
+	if len(d.Params) > 0 {
+		name = d.Params[0]
+	}
+	inner := inside(s.f, func(up []*gradle.Stmt) int {
+		for i, u := range up {
+			if u == d.Stmt {
+				return i
+			}
+		}
+		return -1
+	})
+	for i := range inner {
+		inner[i].Up = append(append([]*gradle.Stmt(nil), d.Up...), inner[i].Up...)
+		inner[i].Path = append(append([]string(nil), d.Path[:max(0, len(d.Path)-n)]...), inner[i].Path[min(len(d.Path), len(inner[i].Path)):]...)
+	}
+	var out []turn
+	for i, item := range v.items {
+		if !item.known() {
+			return nil, false
+		}
+		in := s
+		in.bind = with(s.bind, name, item)
+		in.turn = fmt.Sprint(s.turn, d.Start, "#", i)
+		out = append(out, turn{in, inner})
+	}
+	return out, true
+}
+
+// insideAny reports whether any of the statements around one is among others.
+func insideAny(up, others []*gradle.Stmt) bool {
+	for _, u := range up {
+		for _, o := range others {
+			if u == o {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// computed gives a block's name where it is the loop's own: create(name) { }, "$name" { }.
+func computed(f *gradle.File, s *gradle.Stmt, names []string, text func(gradle.Expr) string) []string {
+	if n := len(names); n > 0 && len(s.Args) > 0 && (names[n-1] == "create" || names[n-1] == "register" || names[n-1] == "maybeCreate" || names[n-1] == "getByName" || names[n-1] == "named") {
+		if name := text(s.Args[0]); name != "" {
+			return append(append([]string(nil), names[:n-1]...), name)
+		}
+	}
+	if len(names) == 0 && s.Block != nil && len(s.Nodes) > 0 && s.Nodes[0].Kind == lex.String {
+		if name := text(s.Nodes[:1]); name != "" {
+			return []string{name}
+		}
+	}
+	return names
+}
+
 // relative is place for a statement whose path may have lost leading blocks: allprojects, the class of a plugin.
-func (m *Model) relative(f *gradle.File, d gradle.Setting, aliases map[string][]string) []string {
-	full := place(f, d, aliases)
+func (m *Model) relative(f *gradle.File, d gradle.Setting, aliases map[string][]string, text func(gradle.Expr) string) []string {
+	full := place(f, d, aliases, text)
 	for len(full) > 0 && (full[0] == "allprojects" || full[0] == "subprojects") {
 		full = full[1:]
 	}
