@@ -22,14 +22,22 @@ func (s *moduleReader) named(container string, known ...string) []string {
 		}
 		name := st.Path[2]
 		creates := len(st.Path) == 3 && (st.Block != nil || st.Assign == "" && len(st.Args) == 1 && len(st.Head) == 1 && st.Head[0] != name)
+		computed := func() {
+			f := st.Stuck("the name is computed")
+			s.r.ask(container+" of "+s.m.Dir, f.Unresolved, f.File, f.Line)
+			if container == "productFlavors" {
+				s.unknown = f // flavors nobody can name may change every variant
+			}
+		}
 		switch {
+		case len(st.Path) == 3 && st.Loop() && name != "all" && name != "configureEach":
+			if st.Path[2] != "each" && st.Path[2] != "forEach" { // of the container itself
+				computed()
+			}
+			continue
 		case unnamed[name]:
 			if creates && len(st.Args) > 0 && (name == "create" || name == "register" || name == "maybeCreate") {
-				f := st.Stuck("the name is computed")
-				s.r.ask(container+" of "+s.m.Dir, f.Unresolved, f.File, f.Line)
-				if container == "productFlavors" {
-					s.unknown = f // flavors nobody can name may change every variant
-				}
+				computed()
 			}
 			continue
 		case !creates || slices.Contains(out, name):

@@ -94,6 +94,16 @@ func (s Stmt) Stuck(why string) fact.Fact {
 	return s.in.stuck(e, why).fact
 }
 
+// Loop reports whether the statement runs a block for each item of something that is not known.
+func (s Stmt) Loop() bool {
+	for i, k := range s.Nodes {
+		if k == s.Block && i > 0 && (s.Nodes[i-1].Is(s.in.f.Src, lex.Word, "forEach") || s.Nodes[i-1].Is(s.in.f.Src, lex.Word, "each")) {
+			return true
+		}
+	}
+	return false
+}
+
 // Bind gives the statement with names bound, for blocks that are run once per variant. The names are dotted.
 func (s Stmt) Bind(names map[string]any) Stmt {
 	bind := map[string]value{}
