@@ -98,6 +98,7 @@ func (s scope) scalar(e gradle.Expr) fact.Fact {
 }
 
 func unmark(text string) string {
+	text = clean(text)
 	text = strings.ReplaceAll(text, inTree, "")
 	return strings.ReplaceAll(text, inHome, "~/")
 }

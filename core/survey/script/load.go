@@ -33,7 +33,7 @@ func (p *parser) fileValue(v value, dir string) value {
 func clean(text string) string {
 	for _, mark := range []string{inTree, inHome} {
 		if rest, ok := strings.CutPrefix(text, mark); ok {
-			return mark + path.Clean(rest)
+			return mark + strings.TrimLeft(path.Clean(rest), "/")
 		}
 	}
 	return text

@@ -423,8 +423,8 @@ func (m *Model) relative(f *gradle.File, d gradle.Setting, aliases map[string][]
 	for len(full) > 0 && (full[0] == "allprojects" || full[0] == "subprojects") {
 		full = full[1:]
 	}
-	if len(full) > 1 && full[0] == "project" && strings.HasPrefix(full[1], ":") {
-		full = full[2:]
+	if len(full) > 0 && strings.HasPrefix(full[0], ":") { // project(":app") { }
+		full = full[1:]
 	}
 	return full
 }

@@ -35,6 +35,12 @@ func (f *File) Names(s *Stmt) []string {
 			return append(append([]string(nil), h[:len(h)-1]...), text)
 		}
 	}
+	if h[len(h)-1] == "project" && s.Block != nil && len(s.Args) > 0 { // project(":app") { }
+		_, e := f.entry(s.Args[0])
+		if text, ok := f.Literal(e); ok {
+			return append(append([]string(nil), h...), text)
+		}
+	}
 	return h
 }
 
