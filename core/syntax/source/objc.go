@@ -26,6 +26,8 @@ func (f *File) objc(n []*lex.Node) {
 			for j := i + 3; j < len(n) && j < i+12; j++ { // : Parent <Protocol, ...>
 				if n[j].Kind == lex.Word {
 					class.Supers = append(class.Supers, n[j].Of(f.Src))
+				} else if n[j].Bracket(f.Src) == '(' && j == i+3 { // a category, or the class's own extension
+					continue
 				} else if n[j].Kind != lex.Punct || n[j].Is(f.Src, lex.Punct, "@") || n[j].Is(f.Src, lex.Punct, "-") || n[j].Is(f.Src, lex.Punct, "+") {
 					break
 				}
@@ -78,6 +80,10 @@ func (f *File) Messages(in *lex.Node) []Call {
 		receiver := "[]"
 		if n[0].Kind == lex.Word {
 			receiver = n[0].Of(f.Src)
+		}
+		for len(n) > 3 && n[1].Is(f.Src, lex.Punct, ".") && n[2].Kind == lex.Word { // [self.window show]
+			receiver += "." + n[2].Of(f.Src)
+			n = n[2:]
 		}
 		name := ""
 		for i := 1; i < len(n); i++ {
