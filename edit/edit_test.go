@@ -129,3 +129,33 @@ func TestAKilledRunIsFinished(t *testing.T) {
 		t.Errorf("over a changed file: %v", err)
 	}
 }
+
+func TestPrivateFilesAreWrittenOnce(t *testing.T) {
+	dir := t.TempDir()
+	name := filepath.Join(dir, "keys.p12")
+	if err := Private(name, []byte("one")); err != nil {
+		t.Fatal(err)
+	}
+	if info, err := os.Stat(name); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", info, err)
+	}
+	if err := Private(name, []byte("two")); err == nil {
+		t.Error("a file that is there was replaced")
+	}
+	if b, err := os.ReadFile(name); err != nil || string(b) != "one" {
+		t.Errorf("%q %v", b, err)
+	}
+	if err := os.Symlink(name, filepath.Join(dir, "link")); err != nil {
+		t.Fatal(err)
+	}
+	if err := Private(filepath.Join(dir, "link"), []byte("two")); err == nil {
+		t.Error("a link was replaced")
+	}
+	if err := Private(filepath.Join(dir, "nowhere", "x"), nil); err == nil {
+		t.Error("a folder that is not there")
+	}
+	left, err := os.ReadDir(dir)
+	if err != nil || len(left) != 2 {
+		t.Errorf("left behind: %v %v", left, err)
+	}
+}

@@ -102,8 +102,11 @@ func requirement(pk pbxproj.Package, file string, line, column int) Fact {
 		return fact.Of(d.Text("version"), file, line, column)
 	case "branch", "revision":
 		return fact.Of(kind+" "+d.Text(kind), file, line, column)
+	case "upToNextMajorVersion", "upToNextMinorVersion":
+		next := map[bool]string{true: "major", false: "minor"}[kind == "upToNextMajorVersion"]
+		return fact.Of(d.Text("minimumVersion")+" up to the next "+next+" version", file, line, column)
 	default:
-		return fact.Of(strings.ToLower(kind)+" "+d.Text("minimumVersion"), file, line, column)
+		return fact.Of(strings.TrimSpace(kind+" "+d.Text("minimumVersion")), file, line, column)
 	}
 }
 

@@ -158,11 +158,13 @@ func appleEntries(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Tar
 			case slices.Contains(k.Attrs, "main") && k.Is("App"):
 				e.Kind = "app-struct"
 				e.read(f, k, "init", "", nil)
-				for _, call := range calls(f, name, k.Body) {
-					if strings.HasSuffix(call.Name, "onOpenURL") {
-						e.Handlers = append(e.Handlers, call)
+				k.Body.Walk(func(n *lex.Node) bool {
+					if n.Is(src, lex.Word, "onOpenURL") { // a modifier: .onOpenURL { url in }
+						l, col := lex.Position(src, n.Start)
+						e.Handlers = append(e.Handlers, Entry{"onOpenURL", fact.Of("onOpenURL", name, l, col)})
 					}
-				}
+					return true
+				})
 			default:
 				return
 			}
