@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"ligare/core/survey/fact"
+	"ligare/core/survey/script"
 	"ligare/core/syntax/gradle"
 	"ligare/core/syntax/lex"
 )
@@ -15,26 +16,18 @@ import (
 // always has one, ignores the flavor's.
 func (s *moduleReader) signing(v *AndroidVariant) {
 	config := func(path ...string) (name string, f Fact) {
-		for _, st := range s.model.At(append(path, "signingConfig")...) {
-			holds := st.Holds()
-			if holds == "false" || len(st.Arg()) == 0 {
-				continue
-			}
+		f = script.Last(s.model.At(append(path, "signingConfig")...), func(st script.Stmt) Fact {
 			file, l, c := st.Place()
-			got := reference(st.Script(), st.Arg())
-			if holds == "" && name != "" && name != got {
-				f = fact.Either(st.Cond, fact.Of(got, file, l, c), f)
-				continue
+			name := reference(st.Script(), st.Arg())
+			if name == "null" {
+				name = ""
 			}
-			if got == "null" {
-				got = ""
-			}
-			name, f = got, fact.Of(got, file, l, c)
-			if holds == "" {
-				f = fact.Fact{File: file, Line: l, Column: c, Possible: []Possible{{Value: got, When: st.Cond}}}
-			}
+			return fact.Of(name, file, l, c)
+		})
+		if len(f.Possible) > 0 {
+			return f.Possible[0].Value, f
 		}
-		return name, f
+		return f.String(), f
 	}
 	name, f := config("android", "buildTypes", v.BuildType)
 	for from, i := v.BuildType, 0; !f.Set() && i < 5; i++ {

@@ -659,7 +659,7 @@ func (m *Model) Applies(id string) bool {
 
 // Setting gives the fact of the last statement at a path; statements under a condition that cannot be decided make it
 // one of several.
-func (m *Model) Setting(path ...string) fact.Fact { return m.last(m.At(path...)) }
+func (m *Model) Setting(path ...string) fact.Fact { return Last(m.At(path...), Stmt.Value) }
 
 // branch is one outcome of statements that stand under conditions.
 type branch struct {
@@ -697,9 +697,9 @@ func (b branch) when() string {
 	return strings.Join(parts, " and ")
 }
 
-// last gives the fact of the last of some statements that stand at the same place. Where conditions cannot be decided,
-// each branch that can be taken is one outcome.
-func (m *Model) last(stmts []Stmt) fact.Fact {
+// Last gives the fact of the last of some statements that stand at the same place, as value reads each. Where
+// conditions cannot be decided, each branch that can be taken is one outcome.
+func Last(stmts []Stmt, value func(Stmt) fact.Fact) fact.Fact {
 	var outs []branch
 	for _, st := range stmts {
 		if len(st.Arg()) == 0 {
@@ -709,7 +709,7 @@ func (m *Model) last(stmts []Stmt) fact.Fact {
 		if holds == "false" {
 			continue
 		}
-		b := branch{fact: st.Value(), tests: st.Tests, in: st.in}
+		b := branch{fact: value(st), tests: st.Tests, in: st.in}
 		if holds == "true" {
 			b.tests = nil
 			outs = []branch{b}
