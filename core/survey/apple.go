@@ -66,7 +66,7 @@ func readProject(t *tree.Tree, name string, r *Report) *Project {
 			if !out.Test() {
 				x.privacy(s, out, r)
 				if out.App() {
-					x.Entry = appleEntries(t, p, px, tg, x)
+					x.Entry = appleEntries(t, p, px, tg, r)
 				}
 			}
 			out.Configurations = append(out.Configurations, x)
@@ -290,18 +290,27 @@ func (s *settings) readPlist(name, what string, r *Report) (*plist.File, error) 
 	return f, nil
 }
 
+// opened reads the property list that a setting names; where it cannot be read, the fact becomes an open question.
+func (s *settings) opened(of *Fact, setting, what string, r *Report) *plist.File {
+	name, at := of.String(), *of
+	f, err := s.readPlist(name, what, r)
+	switch {
+	case err == nil:
+		return f
+	case missing(err):
+		*of = fact.Open(fmt.Sprintf("%s names %s, which is not there", setting, name), at.File, at.Line, at.Column)
+	default:
+		*of = fact.Open(fmt.Sprintf("%s: %v", name, err), name, 0, 0)
+		r.broken(what+" "+name, err.Error(), name, 0)
+	}
+	return nil
+}
+
 // plist fills in what the property list says. A bundle ID written there directly is what the app is built with.
 func (s *settings) plist(c *Configuration, r *Report) {
 	name := c.InfoPlist.String()
-	f, err := s.readPlist(name, "property list", r)
-	if err != nil {
-		at := c.InfoPlist
-		if missing(err) {
-			c.InfoPlist = fact.Open(fmt.Sprintf("INFOPLIST_FILE names %s, which is not there", name), at.File, at.Line, at.Column)
-		} else {
-			c.InfoPlist = fact.Open(fmt.Sprintf("%s:%v", name, err), name, 0, 0)
-			r.broken("property list "+name, err.Error(), name, 0)
-		}
+	f := s.opened(&c.InfoPlist, "INFOPLIST_FILE", "property list", r)
+	if f == nil {
 		return
 	}
 	for _, e := range f.Root.Entries {
@@ -410,15 +419,8 @@ func (s *settings) entitlements(c *Configuration, r *Report) {
 		return
 	}
 	name := c.Entitlements.String()
-	f, err := s.readPlist(name, "entitlements", r)
-	if err != nil {
-		at := c.Entitlements
-		if missing(err) {
-			c.Entitlements = fact.Open(fmt.Sprintf("CODE_SIGN_ENTITLEMENTS names %s, which is not there", name), at.File, at.Line, at.Column)
-		} else {
-			c.Entitlements = fact.Open(fmt.Sprintf("%s:%v", name, err), name, 0, 0)
-			r.broken("entitlements "+name, err.Error(), name, 0)
-		}
+	f := s.opened(&c.Entitlements, "CODE_SIGN_ENTITLEMENTS", "entitlements", r)
+	if f == nil {
 		return
 	}
 	for _, e := range f.Root.Entries {

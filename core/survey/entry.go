@@ -126,10 +126,13 @@ var appleMarks = [][]byte{[]byte("UIApplicationDelegate"), []byte("@main"), []by
 	[]byte("didFinishLaunchingWithOptions"), []byte("UISceneDelegate"), []byte("AppDelegate")}
 
 // appleEntries finds the app delegate, the scene delegate and the App struct among a target's sources.
-func appleEntries(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Target, c *Configuration) []EntryPoint {
+func appleEntries(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Target, r *Report) []EntryPoint {
 	var out []EntryPoint
 	for _, name := range appleSources(t, p, px, tg) {
 		src, err := t.Read(name)
+		if err != nil && !missing(err) {
+			r.broken("source "+name, err.Error(), name, 0)
+		}
 		if err != nil || !slices.ContainsFunc(appleMarks, func(m []byte) bool { return bytes.Contains(src, m) }) {
 			continue
 		}

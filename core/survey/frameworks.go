@@ -329,6 +329,9 @@ func (p *packageList) switchedOff() map[string]bool {
 	name := path.Join(p.dir, "react-native.config.js")
 	src, err := p.t.Read(name)
 	if err != nil {
+		if !missing(err) {
+			p.r.broken("settings "+name, err.Error(), name, 0)
+		}
 		return out
 	}
 	var walk func(n *lex.Node, keys []string)
