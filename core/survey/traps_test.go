@@ -121,10 +121,16 @@ android { defaultConfig { applicationId = Ids.APP } }`, "buildSrc/src/main/kotli
 	}
 }
 
-func TestFlavorsMadeInALoop(t *testing.T) {
+func TestFlavorsByComputedNames(t *testing.T) {
 	for _, build := range []string{
 		"val envs = listOf(\"dev\", \"prod\")\nandroid { flavorDimensions += \"e\"\n productFlavors { envs.forEach { name -> create(name) { dimension = \"e\"\n applicationIdSuffix = \".$name\" } } } }",
 		"android { flavorDimensions += \"e\"\n productFlavors { for1() }\n listOf(\"dev\", \"prod\").forEach { productFlavors.create(it) { applicationIdSuffix = it } } }",
+		"android { flavorDimensions += \"e\"\n productFlavors { for (n in listOf(\"dev\", \"prod\")) { create(n) { applicationIdSuffix = n } } } }",
+		"android { flavorDimensions += \"e\"\n mapOf(\"dev\" to \".dev\", \"prod\" to \".prod\").forEach { (n, s) -> productFlavors { create(n) { applicationIdSuffix = s } } } }",
+		"android { flavorDimensions += \"e\"\n productFlavors { val dev by creating { applicationIdSuffix = \"dev\" }\n val prod by registering { applicationIdSuffix = \"prod\" } } }",
+		"android { flavorDimensions += \"e\"\n val first = \"dev\"\n productFlavors { create(first) { applicationIdSuffix = first }\n create(\"prod\") { applicationIdSuffix = \"prod\" } } }",
+		"groovy:android { flavorDimensions 'e'\n productFlavors { [dev: '.dev', prod: '.prod'].each { n, s -> \"$n\" { applicationIdSuffix s } } } }",
+		"groovy:android { flavorDimensions 'e'\n productFlavors { for (String n : ['dev', 'prod']) { create(n) { applicationIdSuffix n } } } }",
 		"groovy:android { flavorDimensions 'e'\n productFlavors { ['dev', 'prod'].each { n -> \"$n\" { dimension 'e'\n applicationIdSuffix n } } } }",
 	} {
 		name, head := "app/build.gradle.kts", "plugins { id(\"com.android.application\") }\nandroid { defaultConfig { applicationId = \"a.b\" } }\n"

@@ -21,7 +21,7 @@ func (s *moduleReader) named(container string, known ...string) []string {
 			continue
 		}
 		name := st.Path[2]
-		creates := len(st.Path) == 3 && (st.Block != nil || st.Assign == "" && len(st.Args) == 1 && len(st.Head) == 1 && st.Head[0] != name)
+		creates := len(st.Path) == 3 && (st.Block != nil || st.Script().Delegate(st.Stmt) != nil || st.Assign == "" && len(st.Args) == 1 && len(st.Head) == 1 && st.Head[0] != name)
 		computed := func() {
 			f := st.Stuck("the name is computed")
 			s.r.ask(container+" of "+s.m.Dir, f.Unresolved, f.File, f.Line)

@@ -280,9 +280,13 @@ func (p *parser) call(v value, args []gradle.Expr, start int) value {
 		return arg(0)
 	case "File":
 		if len(args) == 2 {
-			if dir := arg(0); dir.kind == file {
-				return p.fileValue(arg(1), strings.TrimPrefix(dir.text(), inTree))
+			dir, name := p.fileValue(arg(0), p.b.Root), arg(1)
+			if !dir.known() || !name.known() {
+				return p.stuck(whole, "")
 			}
+			name.kind = file
+			name.fact = name.fact.With(func(t string) string { return clean(dir.text() + "/" + t) })
+			return name
 		}
 		return p.fileValue(arg(0), p.b.Root)
 	case "file", "dir":

@@ -7,6 +7,7 @@ import (
 	"ligare/core/survey/fact"
 	"ligare/core/syntax/gradle"
 	"ligare/core/syntax/lex"
+	"ligare/core/syntax/properties"
 )
 
 // constant is a named constant of the project's own build code: object Versions { const val MIN_SDK = 24 }.
@@ -58,6 +59,14 @@ func (b *Build) readLogic() {
 							named = append(named, registered{in.pluginID(at.Arg()), class.String(), name})
 						}
 					}
+				}
+			}
+			continue
+		}
+		if id, ok := strings.CutSuffix(base, ".properties"); ok && strings.HasSuffix(path.Dir(name), "/META-INF/gradle-plugins") {
+			if src, err := b.tree.Read(name); err == nil {
+				if class, ok := properties.Get(properties.Parse(src), "implementation-class"); ok {
+					named = append(named, registered{id, class.Value, name})
 				}
 			}
 			continue

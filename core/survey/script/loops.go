@@ -3,6 +3,7 @@ package script
 import (
 	"fmt"
 
+	"ligare/core/survey/fact"
 	"ligare/core/syntax/gradle"
 	"ligare/core/syntax/lex"
 )
@@ -19,22 +20,13 @@ func (m *Model) loop(s scope, d gradle.Setting) ([]turn, bool) {
 	if d.Block == nil || s.depth() > 3 {
 		return nil, false
 	}
-	at := -1 // of the word each
-	for i, k := range d.Nodes {
-		if k == d.Block && i > 1 && (d.Nodes[i-1].Is(s.f.Src, lex.Word, "forEach") || d.Nodes[i-1].Is(s.f.Src, lex.Word, "each")) {
-			at = i - 1
-		}
-	}
-	if at < 2 {
+	names, over := each(s.f, d)
+	if len(over) == 0 {
 		return nil, false
 	}
-	v := s.eval(d.Nodes[:at-1])
-	if v.kind != list {
+	v := s.eval(over)
+	if v.kind != list && v.kind != dict {
 		return nil, false
-	}
-	name := "it"
-	if len(d.Params) > 0 {
-		name = d.Params[0]
 	}
 	inner := inside(s.f, func(up []*gradle.Stmt) int {
 		for i, u := range up {
@@ -54,11 +46,55 @@ func (m *Model) loop(s scope, d gradle.Setting) ([]turn, bool) {
 			return nil, false
 		}
 		in := s
-		in.bind = with(s.bind, name, item)
+		switch {
+		case v.kind == list && len(names) == 1:
+			in.bind = with(s.bind, names[0], item)
+		case v.kind == dict && len(names) == 1:
+			key := value{fact: fact.Fact{Value: &v.keys[i], File: item.fact.File, Line: item.fact.Line, Column: item.fact.Column}}
+			in.bind = with(with(s.bind, names[0]+".key", key), names[0]+".value", item)
+		case v.kind == dict && len(names) == 2:
+			key := value{fact: fact.Fact{Value: &v.keys[i], File: item.fact.File, Line: item.fact.Line, Column: item.fact.Column}}
+			in.bind = with(with(s.bind, names[0], key), names[1], item)
+		default:
+			return nil, false
+		}
 		in.turn = fmt.Sprint(s.turn, d.Start, "#", i)
 		out = append(out, turn{in, inner})
 	}
 	return out, true
+}
+
+// each takes a loop apart: the names it binds and what it runs over. list.each { n -> }, forEach { (k, v) -> }, for (n in
+// list), for (String n : list).
+func each(f *gradle.File, d gradle.Setting) (names []string, over gradle.Expr) {
+	if len(d.Head) == 1 && d.Head[0] == "for" && len(d.Nodes) > 1 && d.Nodes[1].Kind == lex.Group {
+		head := lex.Solid(d.Nodes[1].Inner())
+		for i, n := range head {
+			if i > 0 && (n.Is(f.Src, lex.Word, "in") || n.Is(f.Src, lex.Punct, ":")) {
+				before := head[i-1]
+				if before.Kind == lex.Group {
+					for _, k := range lex.Solid(before.Inner()) {
+						if k.Kind == lex.Word {
+							names = append(names, k.Of(f.Src))
+						}
+					}
+				} else {
+					names = []string{before.Of(f.Src)}
+				}
+				return names, gradle.Expr(head[i+1:])
+			}
+		}
+		return nil, nil
+	}
+	for i, k := range d.Nodes {
+		if k == d.Block && i > 2 && (d.Nodes[i-1].Is(f.Src, lex.Word, "forEach") || d.Nodes[i-1].Is(f.Src, lex.Word, "each")) {
+			if names = d.Params; len(names) == 0 {
+				names = []string{"it"}
+			}
+			return names, gradle.Expr(d.Nodes[:i-2])
+		}
+	}
+	return nil, nil
 }
 
 // insideAny reports whether any of the statements around one is among others.
@@ -90,6 +126,9 @@ func computed(f *gradle.File, s *gradle.Stmt, names []string, text func(gradle.E
 
 // Loop reports whether the statement runs a block for each item of something that is not known.
 func (s Stmt) Loop() bool {
+	if len(s.Head) == 1 && s.Head[0] == "for" && s.Block != nil {
+		return true
+	}
 	for i, k := range s.Nodes {
 		if k == s.Block && i > 0 && (s.Nodes[i-1].Is(s.in.f.Src, lex.Word, "forEach") || s.Nodes[i-1].Is(s.in.f.Src, lex.Word, "each")) {
 			return true

@@ -209,7 +209,7 @@ func place(f *gradle.File, d gradle.Setting, aliases map[string][]string, text f
 	for i, s := range steps {
 		last := i == len(steps)-1
 		control := len(s.Head) == 1 && (s.Head[0] == "if" || s.Head[0] == "try") && s.Block == nil && len(s.Stmts) > 0
-		if control {
+		if control || !last && len(s.Head) == 1 && s.Head[0] == "for" {
 			continue
 		}
 		names := f.Settle(s)
@@ -273,7 +273,7 @@ func (m *Model) run(s scope, settings []gradle.Setting, aliases map[string][]str
 	for _, d := range settings {
 		at := s
 		at.at = d.Start
-		if d.Decl != "" && len(d.Value) > 0 && len(d.Head) == 1 { // val android = extensions.getByType<AppExtension>()
+		if d.Decl != "" && len(d.Value) > 0 && len(d.Head) == 1 && s.f.Delegate(d.Stmt) == nil { // val android = extensions.getByType<AppExtension>()
 			for _, n := range d.Value {
 				if n.Kind == lex.Word {
 					if name, ok := extensions[n.Of(s.f.Src)]; ok {
@@ -298,9 +298,6 @@ func (m *Model) run(s scope, settings []gradle.Setting, aliases map[string][]str
 				}
 			}
 			text := func(e gradle.Expr) string { return at.scalar(e).String() }
-			if len(s.bind) == 0 {
-				text = nil // only inside a loop do names depend on it
-			}
 			path = m.relative(s.f, d, known, text)
 		}
 		if loop, ok := m.loop(at, d); ok {
@@ -580,7 +577,7 @@ func (m *Model) First(paths ...[]string) fact.Fact {
 	return fact.Fact{}
 }
 
-// Reads reports whether the module's scripts apply a script whose path ends so, in the tree or not.
+// Reads reports whether the module's scripts apply a script that is not in the tree and whose path ends so.
 func (m *Model) Reads(suffix string) bool {
 	for _, st := range m.Stmts {
 		if st.Path[len(st.Path)-1] == "apply" && strings.Contains(st.in.f.Text(st.Nodes), suffix) {

@@ -115,15 +115,36 @@ func (s scope) local(w string) (value, bool) {
 	}
 	in := s
 	in.at = found.Start
+	until := s.at
+	if s.later(settings) {
+		until = 0
+	}
 	v := in.declared(*found, w)
 	if v.kind == props && v.path == "" {
 		v = in.loadedInto(w, v)
 	}
-	v = in.assigned(w, v, settings)
+	v = in.assigned(w, v, settings, until)
 	if v.kind == scalar {
 		v.fact = v.fact.Through("`" + w + "`")
 	}
 	return v, true
+}
+
+// deferred blocks run after the script was read.
+var deferred = map[string]bool{"afterEvaluate": true, "projectsEvaluated": true, "onVariants": true, "beforeVariants": true, "variantFilter": true, "all": true,
+	"configureEach": true, "doFirst": true, "doLast": true}
+
+// later reports whether the place in use runs after the script was read: in a deferred block, in a function.
+func (s scope) later(settings []gradle.Setting) bool {
+	for _, d := range settings {
+		if s.at < d.Start || s.at >= d.End || d.Block == nil {
+			continue
+		}
+		if d.Decl == "fun" || d.Decl == "def" || len(d.Head) > 0 && deferred[d.Head[len(d.Head)-1]] {
+			return true
+		}
+	}
+	return false
 }
 
 // declared evaluates a declaration's value.
@@ -143,10 +164,11 @@ func (s scope) declared(d gradle.Setting, w string) value {
 	return s.eval(v)
 }
 
-// assigned follows later assignments to a variable: x = v, under conditions or not.
-func (s scope) assigned(w string, v value, settings []gradle.Setting) value {
+// assigned follows later assignments to a variable: x = v, under conditions or not. until is the offset where the
+// variable is used, 0 for the end of the script.
+func (s scope) assigned(w string, v value, settings []gradle.Setting, until int) value {
 	for _, d := range settings {
-		if d.Decl != "" || d.Assign != "=" || len(d.Head) != 1 || d.Head[0] != w || len(d.Path) != 1 || len(d.Value) == 0 || d.Start < s.at {
+		if d.Decl != "" || d.Assign != "=" || len(d.Head) != 1 || d.Head[0] != w || len(d.Path) != 1 || len(d.Value) == 0 || d.Start < s.at || until > 0 && d.Start >= until {
 			continue
 		}
 		in := s

@@ -18,11 +18,38 @@ func named(method string) bool {
 // scoping reports whether a method only opens a block on what it is called on.
 func scoping(method string) bool { return method == "apply" || method == "run" || method == "also" }
 
+// Delegate gives the path of a declaration that makes or takes an element of a container: val pro by creating { } is
+// pro, val pro by kinds.creating { } is kinds, pro. It is nil for every other statement.
+func (f *File) Delegate(s *Stmt) []string {
+	if s.Decl == "" || s.Assign != "by" || len(s.Head) != 1 {
+		return nil
+	}
+	names := []string{}
+	for _, n := range s.Value {
+		if n.Is(f.Src, lex.Punct, ".") {
+			continue
+		}
+		if n.Kind != lex.Word {
+			return nil
+		}
+		switch w := n.Of(f.Src); w {
+		case "creating", "getting", "registering", "existing":
+			return append(names, s.Head[0])
+		default:
+			names = append(names, w)
+		}
+	}
+	return nil
+}
+
 // Names gives the names a statement adds to the path of blocks around it.
 func (f *File) Names(s *Stmt) []string {
 	h := s.Head
 	if len(h) == 0 {
 		return nil
+	}
+	if names := f.Delegate(s); names != nil {
+		return names
 	}
 	if len(h) == 1 && len(s.Args) > 0 && len(s.Args[0]) > 0 && (h[0] == "object" || h[0] == "class" || h[0] == "interface") && s.Args[0][0].Kind == lex.Word {
 		return []string{s.Args[0][0].Of(f.Src)}

@@ -250,6 +250,9 @@ func (f *File) rest(s *Stmt, n []*lex.Node, tests []Test) {
 	switch t := n[0].Of(src); {
 	case n[0].Kind == lex.Punct && (t == "=" || t == "+="), n[0].Kind == lex.Word && t == "by" && s.Decl != "":
 		s.Assign, s.Value = t, Expr(n[1:])
+		if last := n[len(n)-1]; last.Bracket(src) == '{' && f.Delegate(s) != nil { // val pro by creating { }
+			f.block(s, last, tests)
+		}
 		return
 	case n[0].Bracket(src) == '(':
 		s.Args = f.split(n[0].Inner())
@@ -284,16 +287,35 @@ func (f *File) block(s *Stmt, g *lex.Node, tests []Test) {
 			break
 		}
 		if k.Is(f.Src, lex.Punct, "->") {
-			for _, p := range inner[:i] {
-				if p.Kind == lex.Word {
-					s.Params = append(s.Params, p.Of(f.Src))
-				}
-			}
+			s.Params = f.params(inner[:i])
 			inner = inner[i+1:]
 			break
 		}
 	}
 	s.Stmts = f.stmts(inner, tests)
+}
+
+// params gives the names before a block's arrow: a, b; a: Type; Type a; (a, b), which takes a pair apart.
+func (f *File) params(nodes []*lex.Node) []string {
+	var out []string
+	name, typed := "", false
+	for _, n := range lex.Solid(nodes) {
+		switch {
+		case n.Kind == lex.Group && n.Of(f.Src)[0] == '(':
+			out = append(out, f.params(n.Inner())...)
+		case n.Kind == lex.Word && !typed:
+			name = n.Of(f.Src)
+		case n.Is(f.Src, lex.Punct, ":"):
+			typed = true
+		case n.Is(f.Src, lex.Punct, ",") && name != "":
+			out = append(out, name)
+			name, typed = "", false
+		}
+	}
+	if name != "" {
+		out = append(out, name)
+	}
+	return out
 }
 
 // conditions writes conditions as a person reads them.
