@@ -300,23 +300,26 @@ func (s *moduleReader) identify(v *AndroidVariant, ns, pkg Fact) {
 	} else if id = s.absent(Fact{}); !id.Set() && ns.Set() {
 		id = ns.Through("no applicationId is set: the namespace is the ID")
 	}
+	id = suffixed(id, s.model.Setting("android", "defaultConfig", "applicationIdSuffix"))
 	for _, f := range v.Flavors {
 		id = suffixed(id, s.setting("productFlavors", f, "applicationIdSuffix"))
 	}
-	id = suffixed(id, s.model.Setting("android", "defaultConfig", "applicationIdSuffix"))
 	id = suffixed(id, s.setting("buildTypes", v.BuildType, "applicationIdSuffix"))
 	if s.unknown.Unresolved != "" {
 		id = s.unknown
 		id.Unresolved = "the flavors are not known: " + id.Unresolved
 	}
 	v.ApplicationID = id
-	add("application ID of this variant, which counts", id)
+	add(counts, id)
 	for _, b := range bases {
 		add(b.Name, b.Fact)
 	}
 	add("namespace", ns)
 	add("package of the manifest", pkg)
 }
+
+// counts names the place of an ID that the build goes by.
+const counts = "application ID of this variant, which counts"
 
 func suffixed(id, x Fact) Fact {
 	switch {
@@ -340,6 +343,7 @@ func suffixed(id, x Fact) Fact {
 }
 
 func (s *moduleReader) versionName(v *AndroidVariant, name Fact) Fact {
+	name = joinSuffix(name, s.model.Setting("android", "defaultConfig", "versionNameSuffix"))
 	for _, f := range v.Flavors {
 		name = joinSuffix(name, s.setting("productFlavors", f, "versionNameSuffix"))
 	}

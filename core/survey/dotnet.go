@@ -187,7 +187,7 @@ func (d *dotnet) android(configuration, tf string) *AndroidVariant {
 			d.manifest(v, name, doc)
 		}
 	}
-	v.Identifiers = append([]Entry{{"application ID of this variant, which counts", v.ApplicationID}}, v.Identifiers...)
+	v.Identifiers = append([]Entry{{counts, v.ApplicationID}}, v.Identifiers...)
 	if !v.ApplicationID.Set() {
 		v.ApplicationID = fact.Open("neither the project nor the manifest names it", d.name, 0, 0)
 	}

@@ -58,7 +58,7 @@ func readEngine(t *tree.Tree, name string, r *Report) {
 		if !id.Set() {
 			v.ApplicationID = fact.Open("the settings asset names none for Android; the engine makes one of company and product name", name, s.Line, s.Column)
 		}
-		v.Identifiers = []Entry{{"application ID of this variant, which counts", v.ApplicationID}}
+		v.Identifiers = []Entry{{counts, v.ApplicationID}}
 		if old.Set() && old.Place() != id.Place() {
 			v.Identifiers = append(v.Identifiers, Entry{"bundleIdentifier of older engine versions", old})
 		}

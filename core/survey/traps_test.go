@@ -162,6 +162,32 @@ func TestFlavorsByComputedNames(t *testing.T) {
 	}
 }
 
+// What is said for every element of a container, what is said for a variant last, and the order of suffixes.
+func TestSettingsForManyVariants(t *testing.T) {
+	for _, c := range []struct{ build, want string }{
+		{"def of = [dev: '.d', prod: '.p']\nandroid { flavorDimensions 'e'\n productFlavors { dev { }\n prod { }\n configureEach { applicationIdSuffix of[name] } } }",
+			"devDebug=a.b.d devRelease=a.b.d prodDebug=a.b.p prodRelease=a.b.p"},
+		{"android { buildTypes { all { t -> applicationIdSuffix \"x${t.name}\" } } }", "debug=a.b.xdebug release=a.b.xrelease"},
+		{"android { buildTypes { configureEach { if (it.name == 'debug') { applicationIdSuffix '.d' } } } }", "debug=a.b.d release=a.b"},
+		{"android { defaultConfig { applicationIdSuffix '.base' }\n flavorDimensions 'e'\n productFlavors { dev { applicationIdSuffix '.dev' } }\n buildTypes { debug { applicationIdSuffix '.d' } } }",
+			"devDebug=a.b.base.dev.d devRelease=a.b.base.dev"},
+		{"android { buildTypes { debug { applicationIdSuffix '.d' } } }\nandroidComponents { onVariants(selector().withName('debug')) { it.applicationId.set('c.d') } }", "debug=c.d release=a.b"},
+	} {
+		r := Survey(in(map[string]string{"settings.gradle": "", "app/build.gradle": appPlugins + "android { defaultConfig { applicationId 'a.b' } }\n" + c.build}))
+		var got []string
+		for _, v := range r.Android.Modules[0].Variants {
+			got = append(got, v.Name+"="+v.ApplicationID.Say())
+			if v.Identifiers[0].Name != counts || v.Identifiers[0].Say() != v.ApplicationID.Say() {
+				t.Errorf("%s\n%s is told as %s, and %s is said to count", c.build, v.Name, v.ApplicationID.Say(), v.Identifiers[0].Say())
+			}
+		}
+		sort.Strings(got)
+		if s := strings.Join(got, " "); s != c.want {
+			t.Errorf("%s\n got %s, want %s", c.build, s, c.want)
+		}
+	}
+}
+
 func TestVariantsThatAreFilteredAway(t *testing.T) {
 	const flavors = "android { defaultConfig { applicationId 'a.b' }\n flavorDimensions 'tier'\n productFlavors { lite { dimension 'tier' }\n full { dimension 'tier' } }\n"
 	for _, c := range []struct{ build, want string }{

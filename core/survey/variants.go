@@ -56,7 +56,17 @@ func (s *moduleReader) setting(container, name, key string) Fact {
 			return f
 		}
 		for _, every := range []string{"all", "configureEach", "each"} {
-			if f := s.model.Setting("android", container, every, key); f.Set() {
+			var told []script.Stmt
+			for _, st := range s.model.At("android", container, every, key) {
+				names := map[string]any{"name": name, "it.name": name}
+				for _, up := range st.Up {
+					for _, p := range up.Params {
+						names[p+".name"] = name
+					}
+				}
+				told = append(told, st.Bind(names))
+			}
+			if f := script.Last(told, script.Stmt.Value); f.Set() {
 				return f
 			}
 		}
@@ -320,6 +330,11 @@ func (s *moduleReader) late(v *AndroidVariant, dims map[string]string) {
 			v.ApplicationID = at.Value().Through("set for each variant")
 		default:
 			v.ApplicationID = at.Stuck("it may change the ID of this variant")
+		}
+		for i := range v.Identifiers {
+			if v.Identifiers[i].Name == counts {
+				v.Identifiers[i].Fact = v.ApplicationID
+			}
 		}
 	}
 }
