@@ -58,11 +58,9 @@ func (s *moduleReader) setting(container, name, key string) Fact {
 		for _, every := range []string{"all", "configureEach", "each"} {
 			var told []script.Stmt
 			for _, st := range s.model.At("android", container, every, key) {
-				names := map[string]any{"name": name, "it.name": name}
-				for _, up := range st.Up {
-					for _, p := range up.Params {
-						names[p+".name"] = name
-					}
+				names := map[string]any{"name": name}
+				for _, p := range itself(st, "it.") {
+					names[p+"name"] = name
 				}
 				told = append(told, st.Bind(names))
 			}
@@ -211,6 +209,16 @@ func sourceSets(flavors []string, buildType, variant string) []string {
 	return append(append(out, flavors...), "main")
 }
 
+// itself gives the ways in which a block can begin the names of what it runs for: those given, and its parameters.
+func itself(st script.Stmt, out ...string) []string {
+	for _, up := range st.Up {
+		for _, p := range up.Params {
+			out = append(out, p+".")
+		}
+	}
+	return out
+}
+
 // bound binds what a block that runs for each variant may ask of it.
 func bound(st script.Stmt, v *AndroidVariant, dims map[string]string) script.Stmt {
 	names := map[string]any{}
@@ -222,13 +230,7 @@ func bound(st script.Stmt, v *AndroidVariant, dims map[string]string) script.Stm
 	if len(v.Flavors) > 0 {
 		flavorName = variantName(v.Flavors[:len(v.Flavors)-1], v.Flavors[len(v.Flavors)-1])
 	}
-	prefixes := []string{"", "it.", "variant.", "variantBuilder."}
-	for _, up := range st.Up {
-		for _, p := range up.Params {
-			prefixes = append(prefixes, p+".")
-		}
-	}
-	for _, p := range prefixes {
+	for _, p := range itself(st, "", "it.", "variant.", "variantBuilder.") {
 		names[p+"buildType.name"], names[p+"flavorName"] = v.BuildType, flavorName
 		names[p+"flavors"], names[p+"productFlavors"] = v.Flavors, pairs
 		if p != "" {

@@ -46,14 +46,16 @@ func (m *Model) loop(s scope, d gradle.Setting) ([]turn, bool) {
 			return nil, false
 		}
 		in := s
+		var key value // of a map's entry
+		if v.kind == dict {
+			key.fact = fact.Of(v.keys[i], item.fact.File, item.fact.Line, item.fact.Column)
+		}
 		switch {
 		case v.kind == list && len(names) == 1:
 			in.bind = with(s.bind, names[0], item)
 		case v.kind == dict && len(names) == 1:
-			key := value{fact: fact.Fact{Value: &v.keys[i], File: item.fact.File, Line: item.fact.Line, Column: item.fact.Column}}
 			in.bind = with(with(s.bind, names[0]+".key", key), names[0]+".value", item)
 		case v.kind == dict && len(names) == 2:
-			key := value{fact: fact.Fact{Value: &v.keys[i], File: item.fact.File, Line: item.fact.Line, Column: item.fact.Column}}
 			in.bind = with(with(s.bind, names[0], key), names[1], item)
 		default:
 			return nil, false
@@ -71,17 +73,7 @@ func each(f *gradle.File, d gradle.Setting) (names []string, over gradle.Expr) {
 		head := lex.Solid(d.Nodes[1].Inner())
 		for i, n := range head {
 			if i > 0 && (n.Is(f.Src, lex.Word, "in") || n.Is(f.Src, lex.Punct, ":")) {
-				before := head[i-1]
-				if before.Kind == lex.Group {
-					for _, k := range lex.Solid(before.Inner()) {
-						if k.Kind == lex.Word {
-							names = append(names, k.Of(f.Src))
-						}
-					}
-				} else {
-					names = []string{before.Of(f.Src)}
-				}
-				return names, gradle.Expr(head[i+1:])
+				return f.Params(head[:i]), gradle.Expr(head[i+1:])
 			}
 		}
 		return nil, nil

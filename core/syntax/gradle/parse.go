@@ -287,7 +287,7 @@ func (f *File) block(s *Stmt, g *lex.Node, tests []Test) {
 			break
 		}
 		if k.Is(f.Src, lex.Punct, "->") {
-			s.Params = f.params(inner[:i])
+			s.Params = f.Params(inner[:i])
 			inner = inner[i+1:]
 			break
 		}
@@ -295,14 +295,14 @@ func (f *File) block(s *Stmt, g *lex.Node, tests []Test) {
 	s.Stmts = f.stmts(inner, tests)
 }
 
-// params gives the names before a block's arrow: a, b; a: Type; Type a; (a, b), which takes a pair apart.
-func (f *File) params(nodes []*lex.Node) []string {
+// Params gives the names that a block or loop binds: a, b; a: Type; Type a; (a, b), which takes a pair apart.
+func (f *File) Params(nodes []*lex.Node) []string {
 	var out []string
 	name, typed := "", false
 	for _, n := range lex.Solid(nodes) {
 		switch {
-		case n.Kind == lex.Group && n.Of(f.Src)[0] == '(':
-			out = append(out, f.params(n.Inner())...)
+		case n.Bracket(f.Src) == '(':
+			out = append(out, f.Params(n.Inner())...)
 		case n.Kind == lex.Word && !typed:
 			name = n.Of(f.Src)
 		case n.Is(f.Src, lex.Punct, ":"):
