@@ -416,6 +416,9 @@ func (r *runner) minimums() {
 	r.looked["minimum-too-low"] = true
 	for _, reg := range r.in.Registrations {
 		for _, c := range reg.Sheet.Constrain {
+			if c.Minimum == "" {
+				continue
+			}
 			r.floors(c, func(variant string, f survey.Fact) {
 				if !f.Known() {
 					if f.Unresolved != "" {

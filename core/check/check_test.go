@@ -48,7 +48,7 @@ func input(t *testing.T, change func(files fstest.MapFS, b *binding.Binding, reg
 		"debug": {Identity: "example.app", Environment: "production"}, "release": {Identity: "example.app", Environment: "production"}}}}
 	reg := &wiring.Registration{Service: "thornmill", Environment: "production", Revision: 2, Sheet: all["thornmill"], Values: map[string]string{}, Identities: []wiring.Registered{{
 		Platform: ident.Android, ID: "example.app", Values: map[string]string{"number": "123456789012345", "public-key": "k"},
-		File: []byte("<thornmill-config revision=\"2\"><app package=\"example.app\" number=\"123456789012345\" key=\"k\"/><records address=\"http://x\"/></thornmill-config>"),
+		Files: map[string][]byte{"android-config": []byte("<thornmill-config revision=\"2\"><app package=\"example.app\" number=\"123456789012345\" key=\"k\"/><records address=\"http://x\"/></thornmill-config>")},
 	}}}
 	if change != nil {
 		change(files, b, reg)
@@ -238,7 +238,7 @@ func TestLineUp(t *testing.T) {
 	if got := show(LineUp(in, answers)); got != want {
 		t.Errorf("got\n%swant\n%s", got, want)
 	}
-	in.Tree.Put("app/src/main/res/xml/thornmill_config.xml", []byte(strings.Replace(string(in.Registrations[0].Identities[0].File), `revision="2"`, `revision="1"`, 1)))
+	in.Tree.Put("app/src/main/res/xml/thornmill_config.xml", []byte(strings.Replace(string(in.Registrations[0].Identities[0].Files["android-config"]), `revision="2"`, `revision="1"`, 1)))
 	in.Tree.Put("app/src/main/res/values/strings.xml", []byte("<resources><string name=\"thornmill_number\">9</string></resources>"))
 	if answers, err = wiring.Evaluate(in); err != nil {
 		t.Fatal(err)

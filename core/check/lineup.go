@@ -147,10 +147,10 @@ func lineUpOne(in wiring.Input, answers []wiring.Answer, reg *wiring.Registratio
 
 func issuedRevision(reg *wiring.Registration, id *wiring.Registered) (string, bool) {
 	f := reg.Sheet.FileFor(id.Platform)
-	if f == nil || id.File == nil {
+	if f == nil || id.Files[f.ID] == nil {
 		return "", false
 	}
-	got, err := f.Contents(id.File)
+	got, err := f.Contents(id.Files[f.ID])
 	if err != nil {
 		return "", false
 	}

@@ -62,7 +62,7 @@ func pbxTarget(px *pbxproj.Project, name string) *pbxproj.Target {
 }
 
 func (e fileEnsure) look(in Input, w *Want) Answer {
-	if w.identity == nil || w.identity.File == nil && w.identity.FileDigest == "" {
+	if w.identity == nil || w.content() == nil && w.identity.FileDigests[w.file.ID] == "" {
 		return Answer{State: Unknown, Code: "file-not-issued", Detail: "the service has issued no config file for " + identityOf(w) + " yet"}
 	}
 	if w.site.module != nil {
@@ -165,17 +165,17 @@ func stem(name string) string {
 // content compares a file that stands in its place with what was issued.
 func (e fileEnsure) content(w *Want, name string, src []byte) Answer {
 	here := Place{File: name, Line: 1, Column: 1}
-	if string(src) == string(w.identity.File) {
+	if string(src) == string(w.content()) {
 		return Answer{State: Right, Here: here}
 	}
 	got, err := w.file.Contents(src)
 	if err != nil {
 		return Answer{State: Conflicting, Code: "file-unreadable", Here: here, Expected: w.file.Name + " as issued", Actual: "unreadable", Detail: err.Error(), Fixable: true}
 	}
-	if w.identity.File == nil {
+	if w.content() == nil {
 		return e.byDigest(w, here, src, got)
 	}
-	want, err := w.file.Contents(w.identity.File)
+	want, err := w.file.Contents(w.content())
 	if err != nil {
 		return Answer{State: Unknown, Code: "file-unreadable", Here: here, Detail: "the issued file itself: " + err.Error()}
 	}
@@ -217,7 +217,7 @@ func (e fileEnsure) content(w *Want, name string, src []byte) Answer {
 
 // byDigest judges without a server: by the digest, the identity and the revision that the tree's record holds.
 func (fileEnsure) byDigest(w *Want, here Place, src []byte, got map[string][]sheet.Reading) Answer {
-	if Digest(string(src)) == w.identity.FileDigest {
+	if Digest(string(src)) == w.identity.FileDigests[w.file.ID] {
 		return Answer{State: Right, Here: here}
 	}
 	at := here
@@ -324,8 +324,8 @@ func (e fileEnsure) make(in Input, w *Want, a Answer, p *Plan) error {
 		return nil
 	}
 	src, err := in.Tree.Read(want)
-	if err != nil || a.State == Conflicting && string(src) != string(w.identity.File) {
-		p.create(w, want, w.identity.File)
+	if err != nil || a.State == Conflicting && string(src) != string(w.content()) {
+		p.create(w, want, w.content())
 	}
 	if a.Code == "file-misplaced" || a.Code == "file-renamed" {
 		p.Next = append(p.Next, fmt.Sprintf("delete %s: the file now stands at %s", a.Actual, want))

@@ -156,8 +156,8 @@ func digests(reg *Registration) map[string]string {
 		for k, v := range id.Values {
 			out[string(id.Platform)+" "+id.ID+" "+k] = "sha256:" + Digest(v)
 		}
-		if id.File != nil {
-			out[string(id.Platform)+" "+id.ID+" config file"] = "sha256:" + Digest(string(id.File))
+		for file, content := range id.Files {
+			out[string(id.Platform)+" "+id.ID+" file "+file] = "sha256:" + Digest(string(content))
 		}
 	}
 	return out

@@ -5,6 +5,7 @@ package wiring
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -37,14 +38,28 @@ type Registration struct {
 	Sheet       *sheet.Sheet
 	Values      map[string]string // client values of the registration
 	Identities  []Registered
+	Features    []string          // those that are on
+	Answers     map[string]string // answers that placements may name; none of them secret
+	Berths      map[string]string // environment -> berth
 }
 
-// Key names a registration in a tree: service and environment.
+// Key names a registration in a tree: service and what the registration spans.
 func (r *Registration) Key() string {
-	if r.Environment == "" {
+	switch {
+	case r.Sheet != nil && r.Sheet.Scope == sheet.ScopeIdentity && len(r.Identities) == 1:
+		return r.Service + "-" + string(r.Identities[0].Platform) + "-" + r.Identities[0].ID
+	case r.Environment == "":
 		return r.Service
 	}
 	return r.Service + "-" + r.Environment
+}
+
+// covers reports whether a variant's builds belong to a registration.
+func (r *Registration) covers(p ident.Platform, b binding.Bound) bool {
+	if r.Sheet != nil && (r.Sheet.Scope == sheet.ScopeIdentity || r.Sheet.Scope == sheet.ScopeSeveral) {
+		return slices.ContainsFunc(r.Identities, func(i Registered) bool { return i.Platform == p && i.ID == b.Identity })
+	}
+	return r.Environment == "" || r.Environment == b.Environment
 }
 
 // Registered is one identity a registration covers.
@@ -52,9 +67,9 @@ type Registered struct {
 	Platform ident.Platform
 	ID       string
 	Values   map[string]string // client values of the identity
-	File     []byte            // its config file, nil when there is none
+	Files    map[string][]byte // its config and licence files, by their names in the sheet
 
-	FileDigest string // without a server: the digest of its config file, from the tree's record
+	FileDigests map[string]string // without a server: the digests of its files, from the tree's record
 }
 
 // ByDigest marks a value of which only the digest is known, as it is without a server.
@@ -215,6 +230,9 @@ func (in Input) wants() ([]*Want, error) {
 	for _, reg := range in.Registrations {
 		for i := range reg.Sheet.Placements {
 			p := &reg.Sheet.Placements[i]
+			if p.When != "" && !slices.Contains(reg.Features, p.When) {
+				continue
+			}
 			ws, err := in.expand(reg, p)
 			if err != nil {
 				return nil, fmt.Errorf("%s, placement %s: %w", reg.Key(), p.ID, err)
@@ -232,7 +250,7 @@ func perIdentity(p *sheet.Placement) bool {
 	}
 	for _, v := range p.With {
 		for _, ref := range sheet.References(v) {
-			if strings.HasPrefix(ref, "value.") || strings.HasPrefix(ref, "identity.") {
+			if strings.HasPrefix(ref, "value.") || strings.HasPrefix(ref, "identity.") || strings.HasPrefix(ref, "berth.") {
 				return true
 			}
 		}
@@ -244,7 +262,10 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 	sites := in.sites(reg, p)
 	var out []*Want
 	for _, s := range sites {
-		if perIdentity(p) && s.identity.Values == nil && s.identity.File == nil && s.identity.FileDigest == "" {
+		if !s.suits(p.In, in.Survey) {
+			continue
+		}
+		if perIdentity(p) && s.identity.Values == nil && s.identity.Files == nil && s.identity.FileDigests == nil {
 			continue // not registered: there is nothing to place, and the identifier's own check says so
 		}
 		named, err := in.choose(p.Place, s.site)
@@ -264,18 +285,33 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 				v, ok := reg.Values[id]
 				return v, ok
 			}
+			if id, ok := strings.CutPrefix(name, "answer."); ok {
+				v, ok := reg.Answers[id]
+				return v, ok
+			}
 			if name == "identity.id" && s.identity != nil {
 				return s.identity.ID, true
 			}
-			v, ok := w.Params[name]
-			return v, ok
+			if name == "berth.name" && s.identity != nil {
+				v, ok := reg.Berths[in.environmentOf(p.Platform, s)]
+				return v, ok
+			}
+			if v, ok := w.Params[name]; ok {
+				return v, true
+			}
+			return "", slices.Contains(named.Takes, name)
 		}
 		for _, k := range sorted(p.With) {
 			v, err := sheet.Fill(p.With[k], get)
-			if err != nil {
-				return nil, err
+			if err != nil { // a value that is not recorded yet, a berth that is not chosen
+				w.blocked = err.Error() + "; complete the registration first"
+				break
 			}
 			w.Params[k] = v
+		}
+		if w.blocked != "" {
+			out = append(out, w)
+			continue
 		}
 		for _, k := range sorted(named.Settings) {
 			v, err := sheet.Fill(named.Settings[k], get)
@@ -283,6 +319,11 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 				return nil, err
 			}
 			w.settings[k] = v
+		}
+		if !placeable(named) {
+			w.blocked = fmt.Sprintf("placing it is done by hand for now: %s", w.instruction())
+			out = append(out, w)
+			continue
 		}
 		if layout := s.foreign(); layout != "" {
 			w.blocked = fmt.Sprintf("placing into a project of the layout %s is done by hand for now: %s", layout, named.Title)
@@ -301,6 +342,74 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 		}
 	}
 	return out, nil
+}
+
+// placeable reports whether the core can see to a named placement itself.
+func placeable(n *sheet.Named) bool {
+	if ensures[n.Ensure] == nil {
+		return false
+	}
+	switch n.Ensure {
+	case "xml-element":
+		return n.Settings["folder"] != "" && n.Settings["parent"] == ""
+	case "build-entry":
+		return slices.Contains([]string{"repositories", "dependencies", "pods"}, n.Settings["role"])
+	case "source-call":
+		return n.Settings["role"] == "start"
+	}
+	return true
+}
+
+// instruction says in words what has to be true, for placements that a person sees to.
+func (w *Want) instruction() string {
+	var list []string
+	for _, k := range sorted(w.Params) {
+		list = append(list, k+" "+w.Params[k])
+	}
+	return strings.TrimSpace(w.Title + ": " + strings.Join(list, ", "))
+}
+
+// suits reports whether a placement is for the layout of a site.
+func (s site) suits(layouts []string, r *survey.Report) bool {
+	if len(layouts) == 0 {
+		return true
+	}
+	framework := ""
+	if s.module != nil {
+		framework = s.module.Framework
+	} else if s.project != nil {
+		framework = s.project.Framework
+	}
+	if framework == "" {
+		framework = "native"
+	}
+	return slices.Contains(layouts, framework)
+}
+
+// environmentOf gives the environment of a site's variants, "" when they have several.
+func (in Input) environmentOf(p ident.Platform, s covered) string {
+	bound := map[string]binding.Bound{}
+	if p == ident.Android && s.module != nil {
+		bound = in.Binding.Android[s.module.Dir]
+	} else if s.target != nil {
+		bound = in.Binding.IOS[binding.TargetKey(s.project, s.target)]
+	}
+	env := ""
+	for _, v := range s.variants {
+		if env != "" && bound[v].Environment != env {
+			return ""
+		}
+		env = bound[v].Environment
+	}
+	return env
+}
+
+// content gives a file want's content, nil when there is none.
+func (w *Want) content() []byte {
+	if w.identity == nil || w.file == nil {
+		return nil
+	}
+	return w.identity.Files[w.file.ID]
 }
 
 // foreign gives the layout of a site that is neither a Gradle module nor an Xcode target, "" for those.
@@ -367,9 +476,6 @@ func (in Input) choose(name string, s site) (*sheet.Named, error) {
 		return nil, fmt.Errorf("there is no named placement %q", name)
 	}
 	if len(n.Either) == 0 {
-		if ensures[n.Ensure] == nil {
-			return nil, fmt.Errorf("named placement %s: there is no ensure %q", name, n.Ensure)
-		}
 		return n, nil
 	}
 	for _, option := range n.Either {
@@ -412,7 +518,7 @@ func (in Input) sites(reg *Registration, p *sheet.Placement) []covered {
 			bound := in.Binding.IOS[binding.TargetKey(pr, t)]
 			groups := map[string][]string{}
 			for _, c := range t.Configurations {
-				if b, ok := bound[c.Name]; ok && covers(reg, b) {
+				if b, ok := bound[c.Name]; ok && reg.covers(p.Platform, b) {
 					groups[b.Identity] = append(groups[b.Identity], c.Name)
 				}
 			}
@@ -432,7 +538,7 @@ func (in Input) androidSites(reg *Registration, p *sheet.Placement, m *survey.Mo
 	groups := map[string][]*survey.AndroidVariant{}
 	var all []string
 	for _, v := range m.Variants {
-		if b, ok := bound[v.Name]; ok && covers(reg, b) {
+		if b, ok := bound[v.Name]; ok && reg.covers(p.Platform, b) {
 			groups[b.Identity] = append(groups[b.Identity], v)
 			all = append(all, v.Name)
 		}
@@ -501,10 +607,6 @@ func sourceSetsFor(m *survey.Module, group []*survey.AndroidVariant) []covered {
 		}
 	}
 	return out
-}
-
-func covers(reg *Registration, b binding.Bound) bool {
-	return reg.Environment == "" || reg.Environment == b.Environment
 }
 
 func (r *Registration) identity(p ident.Platform, id string) *Registered {

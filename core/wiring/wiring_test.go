@@ -90,8 +90,8 @@ func load(t testing.TB, base fstest.MapFS) Input {
 			n++
 			number := fmt.Sprintf("%015d", 123456789012340+n)
 			x := Registered{Platform: id.Platform, ID: id.ID, Values: map[string]string{"number": number, "public-key": "k"}}
-			if x.File = androidConfig(id.ID, number, 1); id.Platform == ident.IOS {
-				x.File = iosConfig(id.ID, number, 1)
+			if x.Files = map[string][]byte{"android-config": androidConfig(id.ID, number, 1)}; id.Platform == ident.IOS {
+				x.Files = map[string][]byte{"ios-config": iosConfig(id.ID, number, 1)}
 			}
 			reg.Identities = append(reg.Identities, x)
 		}
@@ -471,7 +471,9 @@ func TestOnlyOldFilesAreExchangedByARefresh(t *testing.T) {
 		reg.Revision = 2
 		for i := range reg.Identities {
 			x := &reg.Identities[i]
-			x.File = []byte(strings.Replace(strings.Replace(string(x.File), `revision="1"`, `revision="2"`, 1), `"revision": 1`, `"revision": 2`, 1))
+			for file, content := range x.Files {
+				x.Files[file] = []byte(strings.Replace(strings.Replace(string(content), `revision="1"`, `revision="2"`, 1), `"revision": 1`, `"revision": 2`, 1))
+			}
 		}
 	}
 	answers, err := Evaluate(again)
