@@ -222,3 +222,143 @@ func (c *Client) Sightings(ctx context.Context, app string) ([]shape.Sighting, e
 	err := c.Do(ctx, "GET", "/v1/apps/"+url.PathEscape(app)+"/sightings", nil, &p)
 	return p.Items, err
 }
+
+func registration(id string, more ...string) string {
+	p := "/v1/registrations/" + url.PathEscape(id)
+	for _, m := range more {
+		p += "/" + url.PathEscape(m)
+	}
+	return p
+}
+
+// SaveSheet adds the team's own sheet, or a new version of it.
+func (c *Client) SaveSheet(ctx context.Context, service string, source []byte) (*shape.SheetVersion, error) {
+	out := &shape.SheetVersion{}
+	return out, c.Do(ctx, "PUT", "/v1/services/"+url.PathEscape(service)+"/sheet", shape.NewSheet{Source: string(source)}, out)
+}
+
+// DropSheet takes the team's own sheet away.
+func (c *Client) DropSheet(ctx context.Context, service string) error {
+	return c.Do(ctx, "DELETE", "/v1/services/"+url.PathEscape(service)+"/sheet", nil, nil)
+}
+
+// SheetVersion gives one version of a sheet.
+func (c *Client) SheetVersion(ctx context.Context, service, digest string) (*shape.SheetVersion, error) {
+	out := &shape.SheetVersion{}
+	return out, c.Do(ctx, "GET", "/v1/services/"+url.PathEscape(service)+"/sheets/"+url.PathEscape(digest), nil, out)
+}
+
+// Plan says what would be sent, and sends nothing.
+func (c *Client) Plan(ctx context.Context, in shape.Register) (*shape.Plan, error) {
+	out := &shape.Plan{}
+	return out, c.Do(ctx, "POST", "/v1/registrations/plan", in, out)
+}
+
+// Registration gives one registration.
+func (c *Client) Registration(ctx context.Context, id string) (*shape.Registration, error) {
+	out := &shape.Registration{}
+	return out, c.Do(ctx, "GET", registration(id), nil, out)
+}
+
+// Deregister takes a registration away, at the service too.
+func (c *Client) Deregister(ctx context.Context, id string) error {
+	return c.Do(ctx, "DELETE", registration(id), nil, nil)
+}
+
+// Resolve says what was found at the service after an answer was lost.
+func (c *Client) Resolve(ctx context.Context, id string, in shape.Resolve) (*shape.Registration, error) {
+	out := &shape.Registration{}
+	return out, c.Do(ctx, "POST", registration(id, "resolve"), in, out)
+}
+
+// Record enters values and files by hand.
+func (c *Client) Record(ctx context.Context, id string, in shape.Recorded) (*shape.Registration, error) {
+	out := &shape.Registration{}
+	return out, c.Do(ctx, "POST", registration(id, "recorded"), in, out)
+}
+
+// NewKey exchanges a key, or makes one beside it.
+func (c *Client) NewKey(ctx context.Context, id string, in shape.NewKey) (*shape.Registration, error) {
+	out := &shape.Registration{}
+	return out, c.Do(ctx, "POST", registration(id, "keys"), in, out)
+}
+
+// RevokeKey ends a key.
+func (c *Client) RevokeKey(ctx context.Context, id, key string) (*shape.Registration, error) {
+	out := &shape.Registration{}
+	return out, c.Do(ctx, "POST", registration(id, "keys", key, "revoke"), struct{}{}, out)
+}
+
+// DeleteKey forgets a key.
+func (c *Client) DeleteKey(ctx context.Context, id, key string) (*shape.Registration, error) {
+	out := &shape.Registration{}
+	return out, c.Do(ctx, "DELETE", registration(id, "keys", key), nil, out)
+}
+
+// Connections gives where an app's registrations feed each other.
+func (c *Client) Connections(ctx context.Context, app string) ([]shape.Connection, error) {
+	var p shape.Page[shape.Connection]
+	err := c.Do(ctx, "GET", "/v1/apps/"+url.PathEscape(app)+"/connections", nil, &p)
+	return p.Items, err
+}
+
+// Carry brings a supplied value to where it belongs.
+func (c *Client) Carry(ctx context.Context, id string, in shape.Carry) (*shape.Registration, error) {
+	out := &shape.Registration{}
+	return out, c.Do(ctx, "POST", registration(id, "carry"), in, out)
+}
+
+// ServerSecrets gives server values for a backend's environment.
+func (c *Client) ServerSecrets(ctx context.Context, id string, in shape.Reason) ([]shape.ServerSecret, error) {
+	var p shape.Page[shape.ServerSecret]
+	err := c.Do(ctx, "POST", registration(id, "server-secrets"), in, &p)
+	return p.Items, err
+}
+
+// Duties gives an app's duties.
+func (c *Client) Duties(ctx context.Context, app string) ([]shape.Duty, error) {
+	var p shape.Page[shape.Duty]
+	err := c.Do(ctx, "GET", "/v1/apps/"+url.PathEscape(app)+"/duties", nil, &p)
+	return p.Items, err
+}
+
+// SetDuty confirms a duty.
+func (c *Client) SetDuty(ctx context.Context, id, duty string, in shape.DutyDone) (*shape.Registration, error) {
+	out := &shape.Registration{}
+	return out, c.Do(ctx, "PUT", registration(id, "duties", duty), in, out)
+}
+
+// Catalogue gives what shall be sold beside what the service has.
+func (c *Client) Catalogue(ctx context.Context, id string) (*shape.Catalogue, error) {
+	out := &shape.Catalogue{}
+	return out, c.Do(ctx, "GET", registration(id, "catalogue"), nil, out)
+}
+
+// SaveCatalogue keeps what shall be sold.
+func (c *Client) SaveCatalogue(ctx context.Context, id string, in shape.NewCatalogue) (*shape.Catalogue, error) {
+	out := &shape.Catalogue{}
+	return out, c.Do(ctx, "PUT", registration(id, "catalogue"), in, out)
+}
+
+// Builder gives a hosted builder's fields and builds.
+func (c *Client) Builder(ctx context.Context, id string) (*shape.Builder, error) {
+	out := &shape.Builder{}
+	return out, c.Do(ctx, "GET", registration(id, "builder"), nil, out)
+}
+
+// SetField types a field of a hosted builder's settings.
+func (c *Client) SetField(ctx context.Context, id, field, value string) (*shape.Builder, error) {
+	out := &shape.Builder{}
+	return out, c.Do(ctx, "PUT", registration(id, "fields", field), shape.SetField{Value: value}, out)
+}
+
+// Publish marks an identity as published.
+func (c *Client) Publish(ctx context.Context, app string, in shape.Published) (*shape.App, error) {
+	out := &shape.App{}
+	return out, c.Do(ctx, "POST", "/v1/apps/"+url.PathEscape(app)+"/published", in, out)
+}
+
+// DropIdentity takes an identity out of an app.
+func (c *Client) DropIdentity(ctx context.Context, app, platform, identifier string) error {
+	return c.Do(ctx, "DELETE", "/v1/apps/"+url.PathEscape(app)+"/identities/"+url.PathEscape(platform)+"/"+url.PathEscape(identifier), nil, nil)
+}

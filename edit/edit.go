@@ -243,3 +243,32 @@ func Private(name string, content []byte) error {
 	}
 	return errors.Join(err, os.Remove(temp))
 }
+
+// Secret exchanges a file that only its owner may read, or makes it: all or nothing, and never through a link. was is what
+// the caller read; a file that changed meanwhile is left alone.
+func Secret(name string, was, content []byte) error {
+	info, err := os.Lstat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return Private(name, content)
+	case err != nil:
+		return err
+	case !info.Mode().IsRegular():
+		return fmt.Errorf("%s is not an ordinary file; nothing was written", name)
+	}
+	if now, err := os.ReadFile(name); err != nil || !bytes.Equal(now, was) {
+		return errors.Join(err, fmt.Errorf("%s changed meanwhile; nothing was written", name))
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".ligare-*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err = errors.Join(err, f.Chmod(0o600), f.Sync(), f.Close()); err == nil {
+		err = os.Rename(f.Name(), name)
+	}
+	if err != nil {
+		return errors.Join(err, os.Remove(f.Name()))
+	}
+	return nil
+}

@@ -34,8 +34,11 @@ func fromRecord(r *wiring.Record, s *sheet.Sheet) *wiring.Registration {
 			reg.Identities = append(reg.Identities, wiring.Registered{Platform: platform(parts[0]), ID: parts[1], Values: map[string]string{}})
 			at = &reg.Identities[len(reg.Identities)-1]
 		}
-		if parts[2] == "config file" {
-			at.FileDigest = d
+		if file, ok := strings.CutPrefix(parts[2], "file "); ok {
+			if at.FileDigests == nil {
+				at.FileDigests = map[string]string{}
+			}
+			at.FileDigests[file] = d
 		} else {
 			at.Values[parts[2]] = wiring.ByDigest + d
 		}

@@ -59,6 +59,15 @@ func (f *fake) handler(t *testing.T) http.Handler {
 		f.registered = true
 		answer(w, f.registration())
 	})
+	m.HandleFunc("POST /v1/registrations/plan", func(w http.ResponseWriter, r *http.Request) {
+		var in shape.Register
+		take(r, &in)
+		p := shape.Plan{Ready: in.Answers["region"] != "", Lines: []shape.PlanLine{{Ask: "region", Title: "Region", Kind: "choice", Choices: []string{"north", "south"}}}}
+		if !p.Ready {
+			p.Lines[0].Problem = "it is asked"
+		}
+		answer(w, p)
+	})
 	m.HandleFunc("GET /v1/apps/hivelog/registrations", func(w http.ResponseWriter, _ *http.Request) {
 		page := shape.Page[shape.Registration]{Items: []shape.Registration{}}
 		if f.registered {
@@ -71,9 +80,9 @@ func (f *fake) handler(t *testing.T) http.Handler {
 		rev := string(rune('0' + f.revision))
 		answer(w, shape.Placing{Service: "thornmill", Environment: "production", Revision: f.revision, Sheet: string(source), Identities: []shape.PlacingIdentity{
 			{Platform: "android", Identifier: "example.larkfield.hivelog", Values: map[string]string{"number": "111111111111111", "public-key": "ka"},
-				File: []byte(`<thornmill-config revision="` + rev + `"><app package="example.larkfield.hivelog" number="111111111111111" key="ka"/><records address="` + f.records + `"/></thornmill-config>`)},
+				Files: map[string][]byte{"android-config": []byte(`<thornmill-config revision="` + rev + `"><app package="example.larkfield.hivelog" number="111111111111111" key="ka"/><records address="` + f.records + `"/></thornmill-config>`)}},
 			{Platform: "ios", Identifier: "example.larkfield.hivelog", Values: map[string]string{"number": "222222222222222", "public-key": "ki"},
-				File: []byte(`{"revision": ` + rev + `, "app": {"bundle": "example.larkfield.hivelog", "number": "222222222222222", "key": "ki"}, "records": {"address": "` + f.records + `"}}`)},
+				Files: map[string][]byte{"ios-config": []byte(`{"revision": ` + rev + `, "app": {"bundle": "example.larkfield.hivelog", "number": "222222222222222", "key": "ki"}, "records": {"address": "` + f.records + `"}}`)}},
 		}})
 	})
 	m.HandleFunc("PUT /v1/apps/hivelog/report", func(w http.ResponseWriter, r *http.Request) {
@@ -85,6 +94,18 @@ func (f *fake) handler(t *testing.T) http.Handler {
 		w.WriteHeader(http.StatusNoContent)
 	})
 	return m
+}
+
+// register does what the command does: gather, complete, send.
+func register(ctx context.Context, w *Work, c *client.Client, o RegisterOptions) (*shape.Registration, error) {
+	list, _, err := Registering(ctx, w, c, o)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := Complete(ctx, c, &list[0], o.Ask); err != nil {
+		return nil, err
+	}
+	return c.Register(ctx, list[0])
 }
 
 func (f *fake) registration() shape.Registration {
@@ -145,7 +166,7 @@ func TestFromSurveyToUnplace(t *testing.T) {
 	if _, err := open(t, dir).Place(ctx, c, PlaceOptions{Service: "thornmill"}); err == nil || !strings.Contains(hint(err), "ligare register") {
 		t.Errorf("before registering: %v", err)
 	}
-	if _, err := open(t, dir).Register(ctx, c, RegisterOptions{Service: "thornmill"}); err == nil || !strings.Contains(hint(err), "development, production") {
+	if _, err := register(ctx, open(t, dir), c, RegisterOptions{Service: "thornmill"}); err == nil || !strings.Contains(hint(err), "development, production") {
 		t.Errorf("without an environment: %v", err)
 	}
 	asked := ""
@@ -153,7 +174,7 @@ func TestFromSurveyToUnplace(t *testing.T) {
 		asked = q
 		return choices[1], nil
 	}}
-	if _, err := open(t, dir).Register(ctx, c, o); err != nil || asked == "" || f.register.Answers["region"] != "south" || len(f.register.Identities) != 2 {
+	if _, err := register(ctx, open(t, dir), c, o); err != nil || asked == "" || f.register.Answers["region"] != "south" || len(f.register.Identities) != 2 {
 		t.Fatalf("%q %+v %v", asked, f.register, err)
 	}
 	w := open(t, dir)

@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
 	"ligare/client"
 	"ligare/core/binding"
+	"ligare/core/sheet"
 	"ligare/core/wiring"
+	"ligare/sheets"
 )
 
 // PlaceOptions is what a person says when placing.
@@ -89,12 +92,15 @@ func inEnvironment(e string) string {
 // agree pins each sheet's digest in the tree; one that changed since is refused unless it is agreed to.
 func (w *Work) agree(regs []*wiring.Registration, agreed bool) error {
 	for _, reg := range regs {
+		if err := w.keepSheet(reg.Sheet); err != nil {
+			return err
+		}
 		pinned := w.Binding.Sheets[reg.Service]
 		if pinned == reg.Sheet.Digest {
 			continue
 		}
 		if pinned != "" && !agreed {
-			return stop("Look at it with `ligare service show "+reg.Service+"`, then agree with --agree-sheet.", "the sheet of %s changed since this tree agreed to it (%.19s…, now %.19s…); a sheet can put code into the tree", reg.Sheet.Title, pinned, reg.Sheet.Digest)
+			return stop("Look at what changed, and agree: ligare sheet agree "+reg.Service+". (--agree-sheet agrees unseen.)", "the sheet of %s changed since this tree agreed to it (%.19s…, now %.19s…); a sheet can put code into the tree", reg.Sheet.Title, pinned, reg.Sheet.Digest)
 		}
 		src, err := w.Tree.Read(binding.File)
 		if err != nil {
@@ -108,6 +114,37 @@ func (w *Work) agree(regs []*wiring.Registration, agreed bool) error {
 			return err
 		}
 		w.Tree.Put(binding.File, out)
+	}
+	return nil
+}
+
+// sheetPath is where a sheet that does not ship is kept in the tree, so that a build server can check without a server.
+func sheetPath(service string) string { return ".ligare/sheets/" + service + ".yaml" }
+
+func (w *Work) keepSheet(s *sheet.Sheet) error {
+	shipped, err := sheet.Load(sheets.FS)
+	if err != nil {
+		return err
+	}
+	if x := shipped[s.Service]; x != nil && x.Digest == s.Digest {
+		return nil
+	}
+	if had, err := w.Tree.Read(sheetPath(s.Service)); err != nil || !bytes.Equal(had, s.Source) {
+		w.Tree.Put(sheetPath(s.Service), s.Source)
+	}
+	return nil
+}
+
+// dropSheet takes a kept sheet out with the last record of its service.
+func (w *Work) dropSheet(service string) error {
+	records, err := wiring.Records(w.Tree)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(records, func(r *wiring.Record) bool { return r.Service == service }) {
+		if _, err := w.Tree.Read(sheetPath(service)); err == nil {
+			w.Tree.Remove(sheetPath(service))
+		}
 	}
 	return nil
 }
@@ -129,6 +166,8 @@ func (w *Work) planned(plan *wiring.Plan) *Planned {
 		switch {
 		case strings.HasPrefix(n, wiring.Folder+"/"):
 			why[n] = []string{"what was placed, so that it can be taken out again in any clone; commit it"}
+		case strings.HasPrefix(n, ".ligare/sheets/"):
+			why[n] = []string{"the sheet that was placed by, so that the tree can be checked without a server; commit it"}
 		case n == binding.File:
 			why[n] = []string{"the sheet this tree agreed to"}
 		}
@@ -193,9 +232,9 @@ func (w *Work) Fetch(ctx context.Context, c *client.Client, service, environment
 		}
 		for _, f := range files {
 			for _, id := range reg.Identities {
-				if id.Platform == f.Platform && id.ID == f.Identity && id.File != nil {
-					if had, err := w.Tree.Read(f.Path); err != nil || !bytes.Equal(had, id.File) {
-						w.Tree.Put(f.Path, id.File)
+				if id.Platform == f.Platform && id.ID == f.Identity && id.Files[f.File.ID] != nil {
+					if had, err := w.Tree.Read(f.Path); err != nil || !bytes.Equal(had, id.Files[f.File.ID]) {
+						w.Tree.Put(f.Path, id.Files[f.File.ID])
 					}
 				}
 			}
@@ -231,6 +270,9 @@ func (w *Work) Unplace(service, environment string, force bool) (*TakenOut, erro
 			return nil, err
 		}
 		out.Left = append(out.Left, left...)
+	}
+	if err := w.dropSheet(service); err != nil {
+		return nil, err
 	}
 	if !found {
 		sort.Strings(have)

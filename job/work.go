@@ -168,7 +168,7 @@ type Change struct {
 }
 
 func ours(name string) bool {
-	return name == binding.File || strings.HasPrefix(name, wiring.Folder+"/")
+	return name == binding.File || strings.HasPrefix(name, ".ligare/")
 }
 
 // Changes lists what the tree's edits would write: the app's files first, our own records last.
@@ -238,9 +238,9 @@ func (w *Work) Registrations(ctx context.Context, c *client.Client, service, env
 		if err != nil {
 			return nil, nil, err
 		}
-		reg := &wiring.Registration{Service: g.Service, Environment: g.Environment, Revision: p.Revision, Sheet: s, Values: p.Values}
+		reg := &wiring.Registration{Service: g.Service, Environment: g.Environment, Revision: p.Revision, Sheet: s, Values: p.Values, Features: p.Features, Answers: p.Answers, Berths: p.Berths}
 		for _, i := range p.Identities {
-			reg.Identities = append(reg.Identities, wiring.Registered{Platform: platform(i.Platform), ID: i.Identifier, Values: i.Values, File: i.File})
+			reg.Identities = append(reg.Identities, wiring.Registered{Platform: platform(i.Platform), ID: i.Identifier, Values: i.Values, Files: i.Files})
 		}
 		out = append(out, reg)
 	}
@@ -263,6 +263,11 @@ func (w *Work) Offline() ([]*wiring.Registration, error) {
 	var out []*wiring.Registration
 	for _, r := range records {
 		s := known[r.Service]
+		if src, err := w.Tree.Read(sheetPath(r.Service)); err == nil { // one that does not ship lies in the tree
+			if s, err = sheet.Parse(sheetPath(r.Service), src); err != nil {
+				return nil, &Problem{What: "a sheet in the tree cannot be read", Hint: "Restore it from version control.", Err: err}
+			}
+		}
 		if s == nil || s.Digest != r.Sheet {
 			return nil, stop("Check with the server, or with the version of ligare that placed it.", "the sheet of %s that this tree was placed with (%.19s…) is not at hand without a server", r.Service, r.Sheet)
 		}

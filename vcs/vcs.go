@@ -3,10 +3,12 @@
 package vcs
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -71,6 +73,34 @@ func (r *Repo) git(ctx context.Context, stdin []byte, args ...string) ([]byte, e
 		return out.Bytes(), fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(bad.String()))
 	}
 	return out.Bytes(), nil
+}
+
+// At gives the folder as it was in a commit, and names the files that the commit added or changed.
+func (r *Repo) At(ctx context.Context, commit string) (fs.FS, error) {
+	if strings.HasPrefix(commit, "-") {
+		return nil, fmt.Errorf("%q does not name a commit", commit)
+	}
+	out, err := r.git(ctx, nil, "archive", "--format=zip", commit, ".")
+	if err != nil {
+		return nil, err
+	}
+	z, err := zip.NewReader(bytes.NewReader(out), int64(len(out)))
+	if err != nil { // an empty commit gives an empty archive
+		return nil, fmt.Errorf("reading commit %s: %w", commit, err)
+	}
+	return z, nil
+}
+
+// Touched names the files below the folder that differ between two commits, as they are called in the later one.
+func (r *Repo) Touched(ctx context.Context, from, to string) ([]string, error) {
+	if strings.HasPrefix(from, "-") || strings.HasPrefix(to, "-") {
+		return nil, fmt.Errorf("%q and %q do not name commits", from, to)
+	}
+	out, err := r.git(ctx, nil, "diff", "--name-only", "--no-renames", "--diff-filter=AM", "--relative", "-z", from, to)
+	if err != nil {
+		return nil, err
+	}
+	return strings.FieldsFunc(string(out), func(c rune) bool { return c == 0 }), nil
 }
 
 // States asks about files, named by slash-separated paths relative to the folder. They need not be there.

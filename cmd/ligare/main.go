@@ -69,7 +69,7 @@ func complain(err error) {
 func root() *cli.Command {
 	return &cli.Command{
 		Name: "ligare", Usage: "tie mobile apps to the services they use", Version: version,
-		HideHelpCommand: true, EnableShellCompletion: true,
+		HideHelpCommand: true, EnableShellCompletion: true, DisableSliceFlagSeparator: true,
 		Description: "Exit status: 0 nothing wrong, 1 findings, 2 could not do what was asked.\n" +
 			"A token comes from LIGARE_TOKEN; without one, your own server (ligared local) is found by itself.",
 		Flags: []cli.Flag{
@@ -77,7 +77,8 @@ func root() *cli.Command {
 			&cli.StringFlag{Name: "server", Usage: "address of the server", Sources: cli.EnvVars("LIGARE_SERVER")},
 			&cli.StringFlag{Name: "format", Value: "text", Usage: "text or json"},
 		},
-		Commands: []*cli.Command{surveyCommand(), digestCommand(), appCommand(), signerCommand(), serviceCommand(), registerCommand(), registrationsCommand(),
+		Commands: []*cli.Command{surveyCommand(), digestCommand(), appCommand(), signerCommand(), serviceCommand(), sheetCommand(), registerCommand(), registrationsCommand(),
+			resolveCommand(), deregisterCommand(), recordCommand(), keyCommand(), feedsCommand(), dutyCommand(), catalogueCommand(), builderCommand(), serverSecretsCommand(),
 			placeCommand(), unplaceCommand(), refreshCommand(), fetchCommand(), checkCommand(), lineupCommand(), probeCommand()},
 		OnUsageError:   usage,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

@@ -314,3 +314,40 @@ func Warnings(c *x509.Certificate, now time.Time) []string {
 	}
 	return out
 }
+
+// FormOf writes a digest that is known in hexadecimal, with or without colons, in the form a sheet names. It gives "" for
+// a digest of another algorithm than the form's.
+func FormOf(hexadecimal, form string) string {
+	b, err := hex.DecodeString(strings.ReplaceAll(hexadecimal, ":", ""))
+	if err != nil {
+		return ""
+	}
+	algorithm, encoding, _ := strings.Cut(form, "-")
+	if size := map[string]int{"sha256": 32, "sha1": 20, "md5": 16}[algorithm]; len(b) != size || size == 0 {
+		return ""
+	}
+	switch encoding {
+	case "colons":
+		return colons(b)
+	case "hex":
+		return hex.EncodeToString(b)
+	case "base64":
+		return base64.StdEncoding.EncodeToString(b)
+	case "base64url":
+		return base64.RawURLEncoding.EncodeToString(b)
+	}
+	return ""
+}
+
+// Forms gives the digests of a certificate, by its DER bytes, in every form a sheet can name.
+func Forms(der []byte) map[string]string {
+	s256, s1, m5 := sha256.Sum256(der), sha1.Sum(der), md5.Sum(der)
+	out := map[string]string{}
+	for algorithm, sum := range map[string][]byte{"sha256": s256[:], "sha1": s1[:], "md5": m5[:]} {
+		for _, encoding := range []string{"colons", "hex", "base64", "base64url"} {
+			form := algorithm + "-" + encoding
+			out[form] = FormOf(hex.EncodeToString(sum), form)
+		}
+	}
+	return out
+}

@@ -173,6 +173,9 @@ func (m *meaning) check() {
 		if v.Instead != "" && v.Exposure != Server {
 			m.no("issues.values."+v.ID+".instead", "leave it out", "only a server value needs something instead")
 		}
+		if v.Supplies != "" && v.Per != "" {
+			m.no("issues.values."+v.ID+".supplies", "supply a value of the whole registration", "a value of each identity cannot be supplied: it is not said which")
+		}
 		if v.Platform != "" && v.Per == "" {
 			m.no("issues.values."+v.ID+".platform", "add per: identity", "a value of one platform belongs to identities")
 		}

@@ -259,6 +259,10 @@ func perIdentity(p *sheet.Placement) bool {
 }
 
 func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
+	var err error
+	if in.Library, err = in.Library.With(reg.Sheet); err != nil {
+		return nil, err
+	}
 	sites := in.sites(reg, p)
 	var out []*Want
 	for _, s := range sites {

@@ -71,11 +71,6 @@ func (a *API) app(w http.ResponseWriter, r *http.Request) {
 	a.answer(w, r, v, err)
 }
 
-func (a *API) registrations(w http.ResponseWriter, r *http.Request) {
-	v, err := a.Records.Registrations(r.Context(), caller(r), chi.URLParam(r, "app"))
-	a.answer(w, r, shape.Page[shape.Registration]{Items: v}, err)
-}
-
 func (a *API) lineUp(w http.ResponseWriter, r *http.Request) {
 	v, err := a.Records.LineUp(r.Context(), caller(r), chi.URLParam(r, "app"))
 	a.answer(w, r, v, err)
@@ -177,44 +172,6 @@ func (a *API) connect(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
-}
-
-func (a *API) register(w http.ResponseWriter, r *http.Request) {
-	var in shape.Register
-	body, err := take(w, r, &in)
-	if err != nil {
-		a.fail(w, r, err)
-		return
-	}
-	status, answer, err := a.Records.Steps(r.Context(), caller(r), "POST /v1/registrations", r.Header.Get("Idempotency-Key"), body, func() (int, any, error) {
-		v, err := a.Records.Register(r.Context(), caller(r), in)
-		return 201, v, err
-	})
-	if err != nil {
-		a.fail(w, r, err)
-		return
-	}
-	write(w, status, answer)
-}
-
-func (a *API) registration(w http.ResponseWriter, r *http.Request) {
-	v, err := a.Records.Registration(r.Context(), caller(r), chi.URLParam(r, "id"))
-	a.answer(w, r, v, err)
-}
-
-func (a *API) refresh(w http.ResponseWriter, r *http.Request) {
-	v, err := a.Records.Refresh(r.Context(), caller(r), chi.URLParam(r, "id"))
-	a.answer(w, r, v, err)
-}
-
-func (a *API) look(w http.ResponseWriter, r *http.Request) {
-	n, err := a.Records.Look(r.Context(), caller(r), chi.URLParam(r, "id"))
-	a.answer(w, r, map[string]int{"new": n}, err)
-}
-
-func (a *API) placing(w http.ResponseWriter, r *http.Request) {
-	v, err := a.Records.Placing(r.Context(), caller(r), chi.URLParam(r, "id"))
-	a.answer(w, r, v, err)
 }
 
 func (a *API) machineToken(w http.ResponseWriter, r *http.Request) {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"sort"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -15,23 +14,18 @@ import (
 	"ligare/service/store"
 )
 
-func (r *Records) ordered() []*sheet.Sheet {
-	var out []*sheet.Sheet
-	for _, s := range r.Sheets {
-		out = append(out, s)
-	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Service < out[j].Service })
-	return out
-}
-
 // Services lists the sheets with the team's standing; whole also gives a sheet's content.
 func (r *Records) Services(ctx context.Context, c Caller, only string, whole bool) ([]shape.Service, error) {
 	out := []shape.Service{}
-	for _, s := range r.ordered() {
+	all, err := r.sheets(ctx, c.Team)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range all {
 		if only != "" && s.Service != only {
 			continue
 		}
-		v := shape.Service{Service: s.Service, Title: s.Title, Kind: s.Kind, Digest: s.Digest}
+		v := shape.Service{Service: s.Service, Title: s.Title, Kind: s.Kind, Digest: s.Digest, Protocol: s.Connector.Protocol, Own: r.Sheets.Shipped[s.Service] == nil || r.Sheets.Shipped[s.Service].Digest != s.Digest}
 		err := r.DB.QueryRow(ctx, `SELECT address FROM accounts WHERE team = $1 AND service = $2`, c.Team, s.Service).Scan(&v.Address)
 		if err != nil && !store.None(err) {
 			return nil, err
@@ -47,7 +41,7 @@ func (r *Records) Services(ctx context.Context, c Caller, only string, whole boo
 		out = append(out, v)
 	}
 	if only != "" && len(out) == 0 {
-		_, err := r.sheetOf(only)
+		_, err := r.sheetOf(ctx, c.Team, only)
 		return nil, err
 	}
 	return out, nil
@@ -58,9 +52,12 @@ func (r *Records) Connect(ctx context.Context, c Caller, service string, in shap
 	if err := c.Need("owner"); err != nil {
 		return err
 	}
-	s, err := r.sheetOf(service)
+	s, err := r.sheetOf(ctx, c.Team, service)
 	if err != nil {
 		return err
+	}
+	if s.ByHand() {
+		return fail(BadInput, "Register there"+at(s.Connector.Page)+" and enter what it issues: ligare record "+service+".", "%s is registered with by hand; there is no account to open", s.Title)
 	}
 	if in.Address == "" {
 		return fail(BadInput, "Give the service's address with --address.", "the address of %s is missing", s.Title)
@@ -68,7 +65,7 @@ func (r *Records) Connect(ctx context.Context, c Caller, service string, in shap
 	account, credential := "", in.Credential
 	if credential == "" {
 		remote := &registrar.Remote{Sheet: s, Address: in.Address}
-		if account, credential, err = remote.OpenAccount(ctx, c.TeamName); err != nil {
+		if account, credential, err = registrar.To(remote).OpenAccount(ctx, c.TeamName); err != nil {
 			return explain(s, err)
 		}
 	}
@@ -115,7 +112,13 @@ func explain(s *sheet.Sheet, err error) error {
 	var refused *registrar.Refused
 	var away *registrar.Unreachable
 	var lost *registrar.Lost
+	var missing *registrar.Missing
+	var unknown *Unknown
 	switch {
+	case errors.As(err, &unknown):
+		return fail(Upstream, "Look there by hand. "+s.Connector.LookFor+" Then say what you found: ligare resolve "+s.Service+" --found ID, or --absent.", "%v", unknown)
+	case errors.As(err, &missing):
+		return fail(Refusal, "Do it at the service by hand.", "%s cannot do this through Ligare: %v", s.Title, missing)
 	case errors.As(err, &refused):
 		remedy := refused.Mends
 		if remedy == "" {

@@ -112,7 +112,7 @@ func (r *Records) Apps(ctx context.Context, c Caller, after string, limit int) (
 func (r *Records) apps(ctx context.Context, q querier, c Caller, name, after string, limit int) ([]shape.App, error) {
 	rows, err := q.Query(ctx, `SELECT id, name, title, created, version,
 		coalesce((SELECT array_agg(e.name ORDER BY e.name) FROM environments e WHERE e.team = a.team AND e.app = a.id), '{}'),
-		coalesce((SELECT json_agg(json_build_object('id', i.id, 'platform', i.platform, 'identifier', i.identifier, 'displayName', i.display_name, 'published', i.published) ORDER BY i.platform, i.identifier)
+		coalesce((SELECT json_agg(json_build_object('id', i.id, 'platform', i.platform, 'identifier', i.identifier, 'displayName', i.display_name, 'storeId', i.store_id, 'published', i.published) ORDER BY i.platform, i.identifier)
 			FROM identities i WHERE i.team = a.team AND i.app = a.id), '[]')
 		FROM apps a WHERE team = $1 AND ($2 = '' OR name = $2) AND name > $3 ORDER BY name LIMIT $4`, c.Team, name, after, limit)
 	if err != nil {
@@ -141,12 +141,16 @@ func (r *Records) Overview(ctx context.Context, c Caller) (*shape.Overview, erro
 		return nil, err
 	}
 	out := &shape.Overview{Services: []shape.OverviewService{}, Apps: []shape.OverviewApp{}}
-	for _, s := range r.ordered() {
+	all, err := r.sheets(ctx, c.Team)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range all {
 		out.Services = append(out.Services, shape.OverviewService{Service: s.Service, Title: s.Title})
 	}
 	for _, a := range apps {
 		row := shape.OverviewApp{Name: a.Name, Title: a.Title, Cells: []shape.OverviewCell{}}
-		for _, s := range r.ordered() {
+		for _, s := range all {
 			cell, err := r.cell(ctx, c, a, s)
 			if err != nil {
 				return nil, err

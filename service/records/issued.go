@@ -2,57 +2,34 @@ package records
 
 import (
 	"context"
+	"errors"
+	"slices"
+	"sort"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"ligare/client/shape"
-	"ligare/core/ident"
 	"ligare/core/sheet"
 	"ligare/service/store"
 )
 
-// saveValues encrypts issued values with the exposure the sheet gives them; one the sheet does not know is kept as a
-// server value, which is the safe side.
-func (r *Records) saveValues(ctx context.Context, tx pgx.Tx, c Caller, s *sheet.Sheet, reg *row, identity *uuid.UUID, values map[string]string) error {
-	for name, v := range values {
-		exposure := sheet.Server
-		if d := s.Value(name); d != nil {
-			exposure = d.Exposure
-			if !sheet.Match(d.Pattern, v) {
-				return fail(Upstream, "Report it to the service, or correct the sheet.", "%s issued a %s that has not the form its sheet gives", s.Title, d.Title)
-			}
-		}
-		sealed, err := r.Keys.Seal(v, c.Team.String(), reg.id.String(), place(identity), name)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `INSERT INTO issued_values (team, registration, identity, name, exposure, sealed) VALUES ($1, $2, $3, $4, $5, $6)
-			ON CONFLICT (team, registration, identity, name) DO UPDATE SET exposure = excluded.exposure, sealed = excluded.sealed`,
-			c.Team, reg.id, identity, name, exposure, sealed); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func place(identity *uuid.UUID) string {
-	if identity == nil {
-		return "registration"
-	}
-	return identity.String()
+func noRegistration(id string) error {
+	return fail(Missing, "List them with: ligare registrations", "there is no registration %q", id)
 }
 
 func (r *Records) row(ctx context.Context, c Caller, id string) (*row, error) {
 	parsed, err := uuid.Parse(id)
 	if err != nil {
-		return nil, fail(Missing, "List them with: ligare registrations", "there is no registration %q", id)
+		return nil, noRegistration(id)
 	}
 	g := &row{id: parsed}
-	err = r.DB.QueryRow(ctx, `SELECT g.app, a.name, g.service, g.environment, g.state, g.remote, g.problem, g.remedy, g.revision, g.features FROM registrations g JOIN apps a ON a.team = g.team AND a.id = g.app
-		WHERE g.team = $1 AND g.id = $2`, c.Team, parsed).Scan(&g.app, &g.appName, &g.service, &g.environment, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features)
+	err = r.DB.QueryRow(ctx, `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access
+		FROM registrations g JOIN apps a ON a.team = g.team AND a.id = g.app WHERE g.team = $1 AND g.id = $2`, c.Team, parsed).
+		Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access)
 	if store.None(err) {
-		return nil, fail(Missing, "List them with: ligare registrations", "there is no registration %q", id)
+		return nil, noRegistration(id)
 	}
 	return g, err
 }
@@ -63,7 +40,7 @@ func (r *Records) Registrations(ctx context.Context, c Caller, app string) ([]sh
 	if err != nil {
 		return nil, err
 	}
-	rows, err := r.DB.Query(ctx, `SELECT id FROM registrations WHERE team = $1 AND app = $2 AND state <> 'removed' ORDER BY service, environment`, c.Team, a.ID)
+	rows, err := r.DB.Query(ctx, `SELECT id FROM registrations WHERE team = $1 AND app = $2 AND state <> 'removed' ORDER BY service, environment, id`, c.Team, a.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -82,146 +59,348 @@ func (r *Records) Registrations(ctx context.Context, c Caller, app string) ([]sh
 	return out, nil
 }
 
-// Registration gives one registration; server values come without their value.
-func (r *Records) Registration(ctx context.Context, c Caller, id string) (*shape.Registration, error) {
-	g, err := r.row(ctx, c, id)
-	if err != nil {
-		return nil, err
-	}
-	s, err := r.sheetOf(g.service)
-	if err != nil {
-		return nil, err
-	}
-	out := &shape.Registration{ID: g.id.String(), App: g.appName, Service: g.service, Environment: g.environment, State: g.state, Reference: g.id.String(), RemoteID: g.remote,
-		Revision: g.revision, Features: g.features, Problem: g.problem, Remedy: g.remedy, Identities: []shape.Registered{}, Values: []shape.IssuedValue{}}
-	err = r.issued(ctx, c, g, func(i *identityRow, name string, exposure sheet.Exposure, value string) {
-		v := shape.IssuedValue{Name: name, Title: name, Exposure: string(exposure)}
-		if d := s.Value(name); d != nil {
-			v.Title = d.Title
-		}
-		if exposure == sheet.Client {
-			v.Value = value
-		}
-		if i == nil {
-			out.Values = append(out.Values, v)
-			return
-		}
-		for k := range out.Identities {
-			if out.Identities[k].Platform == i.platform && out.Identities[k].Identifier == i.identifier {
-				out.Identities[k].Values = append(out.Identities[k].Values, v)
-			}
-		}
-	}, func(i *identityRow) {
-		x := shape.Registered{Platform: i.platform, Identifier: i.identifier, Values: []shape.IssuedValue{}, Digests: i.digests}
-		if f := s.FileFor(ident.Platform(i.platform)); f != nil {
-			x.File = f.Name
-		}
-		out.Identities = append(out.Identities, x)
-	})
-	return out, err
+// whole is everything the records hold of a registration. Server values are not even decrypted.
+type whole struct {
+	*row
+	sheet      *sheet.Sheet
+	identities []*identityRow
+	values     []valueRow
+	created    time.Time
+	looked     *time.Time
+	duties     []shape.Duty
 }
 
 type identityRow struct {
 	id                   uuid.UUID
 	platform, identifier string
+	published            *time.Time
 	digests              []string
+	answers, sources     map[string]string
+	files                []shape.IssuedFile
 }
 
-// issued visits the identities of a registration, then its values with their identity (nil for the registration's own).
-func (r *Records) issued(ctx context.Context, c Caller, g *row, value func(*identityRow, string, sheet.Exposure, string), identity func(*identityRow)) error {
-	rows, err := r.DB.Query(ctx, `SELECT i.id, i.platform, i.identifier, ri.digests FROM registration_identities ri JOIN identities i ON i.team = ri.team AND i.id = ri.identity
-		WHERE ri.team = $1 AND ri.registration = $2 ORDER BY i.platform, i.identifier`, c.Team, g.id)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	by := map[uuid.UUID]*identityRow{}
-	for rows.Next() {
-		i := &identityRow{}
-		if err := rows.Scan(&i.id, &i.platform, &i.identifier, &i.digests); err != nil {
-			return err
-		}
-		by[i.id] = i
-		identity(i)
-	}
-	if err := rows.Err(); err != nil {
-		return err
-	}
-	vals, err := r.DB.Query(ctx, `SELECT identity, name, exposure, sealed FROM issued_values WHERE team = $1 AND registration = $2 AND revoked IS NULL ORDER BY name`, c.Team, g.id)
-	if err != nil {
-		return err
-	}
-	defer vals.Close()
-	for vals.Next() {
-		var id *uuid.UUID
-		var name string
-		var exposure sheet.Exposure
-		var sealed []byte
-		if err := vals.Scan(&id, &name, &exposure, &sealed); err != nil {
-			return err
-		}
-		v := ""
-		if exposure == sheet.Client { // a server value is not even decrypted here
-			if v, err = r.Keys.Open(sealed, c.Team.String(), g.id.String(), place(id), name); err != nil {
-				return err
-			}
-		}
-		if id == nil {
-			value(nil, name, exposure, v)
-		} else if by[*id] != nil {
-			value(by[*id], name, exposure, v)
-		}
-	}
-	return vals.Err()
+type valueRow struct {
+	identity         *uuid.UUID
+	name, key, label string
+	exposure         sheet.Exposure
+	value            string
+	current          bool
+	source           string
+	issued           time.Time
+	ends, revoked    *time.Time
 }
 
-// Placing gives all that placing needs, client values only.
-func (r *Records) Placing(ctx context.Context, c Caller, id string) (*shape.Placing, error) {
+// whole reads a registration in one round trip.
+func (r *Records) whole(ctx context.Context, c Caller, id string) (*whole, error) {
 	g, err := r.row(ctx, c, id)
 	if err != nil {
 		return nil, err
 	}
-	s, err := r.sheetOf(g.service)
-	if err != nil {
+	w := &whole{row: g}
+	if w.sheet, err = r.sheetOf(ctx, c.Team, g.service); err != nil {
 		return nil, err
 	}
-	out := &shape.Placing{Registration: id, Service: g.service, Environment: g.environment, Revision: g.revision, Sheet: string(s.Source), Values: map[string]string{}, Identities: []shape.PlacingIdentity{}}
-	var order []*identityRow
-	err = r.issued(ctx, c, g, func(i *identityRow, name string, exposure sheet.Exposure, value string) {
-		if exposure != sheet.Client {
-			return
+	b := &pgx.Batch{}
+	b.Queue(`SELECT created, looked FROM registrations WHERE team = $1 AND id = $2`, c.Team, g.id).QueryRow(func(row pgx.Row) error { return row.Scan(&w.created, &w.looked) })
+	b.Queue(`SELECT i.id, i.platform, i.identifier, i.published, ri.digests, ri.answers, ri.sources FROM registration_identities ri JOIN identities i ON i.team = ri.team AND i.id = ri.identity
+		WHERE ri.team = $1 AND ri.registration = $2 ORDER BY i.platform, i.identifier`, c.Team, g.id).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			i := &identityRow{}
+			if err := rows.Scan(&i.id, &i.platform, &i.identifier, &i.published, &i.digests, &i.answers, &i.sources); err != nil {
+				return err
+			}
+			w.identities = append(w.identities, i)
 		}
-		if i == nil {
-			out.Values[name] = value
-			return
+		return rows.Err()
+	})
+	b.Queue(`SELECT identity, name, key, label, exposure, current, source, issued, ends, revoked, CASE exposure WHEN 'client' THEN sealed END FROM issued_values
+		WHERE team = $1 AND registration = $2 ORDER BY name, issued, key`, c.Team, g.id).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			var v valueRow
+			var sealed []byte
+			if err := rows.Scan(&v.identity, &v.name, &v.key, &v.label, &v.exposure, &v.current, &v.source, &v.issued, &v.ends, &v.revoked, &sealed); err != nil {
+				return err
+			}
+			if v.exposure == sheet.Client {
+				var err error
+				if v.value, err = r.Keys.Open(sealed, c.Team.String(), g.id.String(), place(v.identity), v.name); err != nil {
+					return err
+				}
+			}
+			w.values = append(w.values, v)
 		}
-		for k, x := range order {
-			if x == i {
-				out.Identities[k].Values[name] = value
+		return rows.Err()
+	})
+	b.Queue(`SELECT identity, file, name, revision, fetched, ends FROM config_files WHERE team = $1 AND registration = $2 ORDER BY file`, c.Team, g.id).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			var identity uuid.UUID
+			var f shape.IssuedFile
+			if err := rows.Scan(&identity, &f.ID, &f.Name, &f.Revision, &f.Fetched, &f.Ends); err != nil {
+				return err
+			}
+			f.Kind, f.Old = "config", f.Revision < g.revision
+			if d := w.sheet.File(f.ID); d != nil && d.Kind != "" {
+				f.Kind = d.Kind
+			}
+			for _, i := range w.identities {
+				if i.id == identity {
+					i.files = append(i.files, f)
+				}
 			}
 		}
-	}, func(i *identityRow) {
-		order = append(order, i)
-		out.Identities = append(out.Identities, shape.PlacingIdentity{Platform: i.platform, Identifier: i.identifier, Values: map[string]string{}})
+		return rows.Err()
 	})
+	b.Queue(`SELECT duty, done, done_by, note FROM duties WHERE team = $1 AND registration = $2`, c.Team, g.id).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			d := shape.Duty{Registration: g.id.String(), App: g.appName, Service: g.service, Environment: g.environment}
+			if err := rows.Scan(&d.ID, &d.Done, &d.By, &d.Note); err != nil {
+				return err
+			}
+			said := w.sheet.Duty(d.ID)
+			if said == nil || said.When != "" && !slices.Contains(g.features, said.When) {
+				continue // not asked for (any more)
+			}
+			if d.Title, d.Before = said.Title, said.Before; d.Before == "" {
+				d.Before = "release"
+			}
+			w.duties = append(w.duties, d)
+		}
+		return rows.Err()
+	})
+	err = r.DB.SendBatch(ctx, b).Close()
+	order := map[string]int{"registering": 0, "use": 1, "release": 2}
+	sort.SliceStable(w.duties, func(i, j int) bool { return order[w.duties[i].Before] < order[w.duties[j].Before] })
+	return w, err
+}
+
+// Registration gives one registration; server values come without their value.
+func (r *Records) Registration(ctx context.Context, c Caller, id string) (*shape.Registration, error) {
+	w, err := r.whole(ctx, c, id)
 	if err != nil {
 		return nil, err
 	}
-	for k, i := range order {
-		var file string
-		var sealed []byte
-		err := r.DB.QueryRow(ctx, `SELECT file, sealed FROM config_files WHERE team = $1 AND registration = $2 AND identity = $3`, c.Team, g.id, i.id).Scan(&file, &sealed)
-		if store.None(err) {
+	g, s := w.row, w.sheet
+	out := &shape.Registration{ID: g.id.String(), App: g.appName, Service: g.service, Title: s.Title, Scope: s.Scope, Environment: g.environment, State: g.state, Reference: g.id.String(), RemoteID: g.remote,
+		Revision: g.revision, Features: g.features, Answers: g.answers, Problem: g.problem, Remedy: g.remedy, Identities: []shape.Registered{}, Values: []shape.IssuedValue{}, Keys: []shape.Key{},
+		Redirects: g.redirects, Berths: []shape.Berth{}, Fields: g.fields, Duties: append([]shape.Duty{}, w.duties...), Looked: w.looked, Created: w.created}
+	for name, env := range g.berths {
+		out.Berths = append(out.Berths, shape.Berth{Name: name, Environment: env})
+	}
+	sort.Slice(out.Berths, func(i, j int) bool { return out.Berths[i].Name < out.Berths[j].Name })
+	for _, i := range w.identities {
+		out.Identities = append(out.Identities, shape.Registered{Platform: i.platform, Identifier: i.identifier, Published: i.published != nil, Values: []shape.IssuedValue{}, Files: append([]shape.IssuedFile{}, i.files...), Digests: i.digests, Answers: i.answers, Sources: i.sources})
+	}
+	for _, v := range w.values {
+		title := v.name
+		if d := s.Value(v.name); d != nil {
+			title = d.Title
+		}
+		at := w.at(v.identity)
+		if v.key != "" {
+			k := shape.Key{ID: v.key, Name: v.name, Title: title, Exposure: string(v.exposure), Label: v.label, Value: v.value, Current: v.current, Issued: v.issued, Ends: v.ends, Revoked: v.revoked}
+			if at >= 0 {
+				k.Platform, k.Identifier = out.Identities[at].Platform, out.Identities[at].Identifier
+			}
+			out.Keys = append(out.Keys, k)
+		}
+		if !v.current {
 			continue
 		}
-		if err != nil {
+		x := shape.IssuedValue{Name: v.name, Title: title, Exposure: string(v.exposure), Value: v.value}
+		if v.source == "person" {
+			x.By = v.source
+		}
+		switch {
+		case v.identity == nil:
+			out.Values = append(out.Values, x)
+		case at >= 0:
+			out.Identities[at].Values = append(out.Identities[at].Values, x)
+		}
+	}
+	if s.ByHand() {
+		out.Wanting = wanting(s, out)
+	}
+	return out, nil
+}
+
+// at finds the identity of a value; -1 for one of the whole registration.
+func (w *whole) at(identity *uuid.UUID) int {
+	if identity == nil {
+		return -1
+	}
+	return slices.IndexFunc(w.identities, func(i *identityRow) bool { return i.id == *identity })
+}
+
+// Placing gives all that placing needs, client values only: a server value is never handed out for placing.
+func (r *Records) Placing(ctx context.Context, c Caller, id string) (*shape.Placing, error) {
+	w, err := r.whole(ctx, c, id)
+	if err != nil {
+		return nil, err
+	}
+	out := &shape.Placing{Registration: id, Service: w.service, Environment: w.environment, Revision: w.revision, Sheet: string(w.sheet.Source), Features: w.features, Answers: w.answers,
+		Berths: map[string]string{}, Values: map[string]string{}, Identities: []shape.PlacingIdentity{}}
+	for name, env := range w.berths {
+		if env != "" {
+			out.Berths[env] = name
+		}
+	}
+	for _, i := range w.identities {
+		out.Identities = append(out.Identities, shape.PlacingIdentity{Platform: i.platform, Identifier: i.identifier, Values: map[string]string{}})
+	}
+	for _, v := range w.values {
+		if v.exposure != sheet.Client || !v.current {
+			continue
+		}
+		if at := w.at(v.identity); at >= 0 {
+			out.Identities[at].Values[v.name] = v.value
+		} else if v.identity == nil {
+			out.Values[v.name] = v.value
+		}
+	}
+	for k, i := range w.identities {
+		for _, f := range i.files {
+			b, err := r.content(ctx, c, w.id, i.id, f.ID)
+			if err != nil {
+				return nil, err
+			}
+			if out.Identities[k].Files == nil {
+				out.Identities[k].Files = map[string][]byte{}
+			}
+			out.Identities[k].Files[f.ID] = b
+		}
+	}
+	return out, nil
+}
+
+func (r *Records) content(ctx context.Context, c Caller, reg, identity uuid.UUID, file string) ([]byte, error) {
+	var sealed []byte
+	if err := r.DB.QueryRow(ctx, `SELECT sealed FROM config_files WHERE team = $1 AND registration = $2 AND identity = $3 AND file = $4`, c.Team, reg, identity, file).Scan(&sealed); err != nil {
+		return nil, err
+	}
+	text, err := r.Keys.Open(sealed, c.Team.String(), reg.String(), identity.String(), "file", file)
+	return []byte(text), err
+}
+
+// File gives a config or licence file under the exact name it must have.
+func (r *Records) File(ctx context.Context, c Caller, id, platform, identifier, file string) (name string, content []byte, err error) {
+	w, err := r.whole(ctx, c, id)
+	if err != nil {
+		return "", nil, err
+	}
+	for _, i := range w.identities {
+		for _, f := range i.files {
+			if i.platform == platform && i.identifier == identifier && f.ID == file {
+				content, err = r.content(ctx, c, w.id, i.id, f.ID)
+				return f.Name, content, err
+			}
+		}
+	}
+	return "", nil, fail(Missing, "Refresh the registration: ligare refresh "+w.service, "there is no file %q for %s in this registration", file, identifier)
+}
+
+// ServerSecrets gives the values that belong into a backend's environment. It needs a role and a reason, and is audited
+// before anything is handed out.
+func (r *Records) ServerSecrets(ctx context.Context, c Caller, id string, in shape.Reason) ([]shape.ServerSecret, error) {
+	if err := c.Need("owner"); err != nil {
+		return nil, err
+	}
+	if len([]rune(in.Reason)) < 8 {
+		return nil, fail(BadInput, "Say in a few words what for: --reason TEXT. It is kept in the audit.", "server secrets are handed out with a reason")
+	}
+	g, err := r.row(ctx, c, id)
+	if err != nil {
+		return nil, err
+	}
+	s, err := r.sheetOf(ctx, c.Team, g.service)
+	if err != nil {
+		return nil, err
+	}
+	out := []shape.ServerSecret{}
+	var names []string
+	rows, err := r.DB.Query(ctx, `SELECT identity, name, sealed FROM issued_values WHERE team = $1 AND registration = $2 AND exposure = 'server' AND current AND revoked IS NULL ORDER BY name`, c.Team, g.id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var identity *uuid.UUID
+		var name string
+		var sealed []byte
+		if err := rows.Scan(&identity, &name, &sealed); err != nil {
 			return nil, err
 		}
-		text, err := r.Keys.Open(sealed, c.Team.String(), g.id.String(), i.id.String(), "file", file)
-		if err != nil {
+		if len(in.Names) > 0 && !slices.Contains(in.Names, name) {
+			continue
+		}
+		x := shape.ServerSecret{Name: name, Title: name, Env: envName(g.service + "_" + name)}
+		if d := s.Value(name); d != nil {
+			if x.Title = d.Title; d.Env != "" {
+				x.Env = d.Env
+			}
+		}
+		if x.Value, err = r.Keys.Open(sealed, c.Team.String(), g.id.String(), place(identity), name); err != nil {
 			return nil, err
 		}
-		out.Identities[k].File = []byte(text)
+		out, names = append(out, x), append(names, name)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	rows.Close()
+	for _, n := range in.Names {
+		if !slices.Contains(names, n) {
+			return nil, fail(Missing, "Leave the name out to get all of them.", "%s has issued no server value %q here", s.Title, n)
+		}
+	}
+	if len(out) == 0 {
+		return nil, fail(Missing, "See what was issued with: ligare registrations", "%s has issued no server values here", s.Title)
+	}
+	return out, pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
+		return r.audit(ctx, tx, c, "server secrets read", g.appName+" at "+g.service+" "+g.environment, map[string]any{"names": names, "reason": in.Reason})
+	})
+}
+
+func envName(s string) string {
+	b := []byte(s)
+	for i, ch := range b {
+		switch {
+		case ch >= 'a' && ch <= 'z':
+			b[i] = ch - 'a' + 'A'
+		case ch >= 'A' && ch <= 'Z' || ch >= '0' && ch <= '9':
+		default:
+			b[i] = '_'
+		}
+	}
+	return string(b)
+}
+
+// readFile reads a file by its sheet and checks that it belongs to this identity; identifier "" takes any.
+func readFile(s *sheet.Sheet, f *sheet.File, content []byte, identifier string, _ int) (*gotten, error) {
+	got, err := f.Contents(content)
+	if err != nil {
+		return nil, err
+	}
+	out := &gotten{file: f, content: content}
+	if id, ok := sheet.One(got, "identity"); ok && identifier != "" && id.Value != identifier {
+		return nil, errors.New("it belongs to " + id.Value)
+	} else if _, asked := f.Read["identity"]; asked && !ok {
+		return nil, errors.New("it does not say which app it belongs to (nothing at " + f.Read["identity"] + "); was it cut off?")
+	}
+	if e, ok := sheet.One(got, "ends"); ok {
+		for _, layout := range []string{time.RFC3339, time.DateOnly} {
+			if t, err := time.Parse(layout, e.Value); err == nil {
+				out.ends = &t
+			}
+		}
+	}
+	for name := range f.Read {
+		v := s.Value(name)
+		if v == nil || v.Exposure == sheet.Server {
+			continue
+		}
+		if x, ok := sheet.One(got, name); ok && !sheet.Match(v.Pattern, x.Value) {
+			return nil, errors.New(v.Title + " in it has not the form the sheet gives it")
+		}
 	}
 	return out, nil
 }

@@ -17,7 +17,6 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"ligare/core/sheet"
 	"ligare/service/keyring"
 	"ligare/service/store"
 )
@@ -26,9 +25,13 @@ import (
 type Records struct {
 	DB     *pgxpool.Pool
 	Keys   *keyring.Keyring
-	Sheets map[string]*sheet.Sheet
+	Sheets *Sheets
 	Log    *slog.Logger
+	locks  locks
 }
+
+// Close gives back what the records hold of the database.
+func (r *Records) Close() { r.locks.close() }
 
 // Kind tells errors apart that a caller can do something about.
 type Kind int
@@ -243,14 +246,6 @@ func (r *Records) emit(ctx context.Context, tx pgx.Tx, team uuid.UUID, topic str
 	}
 	_, err = tx.Exec(ctx, `SELECT pg_notify('ligare_outbox', '')`)
 	return err
-}
-
-// sheetOf gives a sheet by service.
-func (r *Records) sheetOf(service string) (*sheet.Sheet, error) {
-	if s := r.Sheets[service]; s != nil {
-		return s, nil
-	}
-	return nil, fail(Missing, "List the services with: ligare service list", "there is no service %q", service)
 }
 
 // As gives an error as ours, if it is.

@@ -11,6 +11,7 @@ import (
 
 	"ligare/client/shape"
 	"ligare/core/check"
+	"ligare/service/registrar"
 	"ligare/service/store"
 )
 
@@ -20,19 +21,25 @@ func (r *Records) Look(ctx context.Context, c Caller, id string) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	s, err := r.sheetOf(g.service)
+	s, err := r.sheetOf(ctx, c.Team, g.service)
 	if err != nil {
 		return 0, err
 	}
+	if s.ByHand() || g.remote == "" {
+		return 0, nil
+	}
 	remote, _, err := r.remote(ctx, c.Team, s)
-	if err != nil || g.remote == "" {
+	if err == nil {
+		err = r.opened(c, g, remote)
+	}
+	if err != nil {
 		return 0, err
 	}
 	var after string
 	if err := r.DB.QueryRow(ctx, `SELECT seen_after FROM registrations WHERE team = $1 AND id = $2`, c.Team, g.id).Scan(&after); err != nil {
 		return 0, err
 	}
-	seen, err := remote.Sightings(ctx, g.remote, after)
+	seen, err := registrar.To(remote).Sightings(ctx, g.remote, after)
 	if err != nil || len(seen) == 0 {
 		return 0, explain(s, err)
 	}
@@ -172,7 +179,9 @@ func merge(rows []check.Row, regs []shape.Registration) []check.Row {
 			}
 			add(idTitle(i.Platform), i.Identifier)
 			for _, v := range i.Values {
-				add(v.Title, v.Value)
+				if v.Exposure == "client" {
+					add(v.Title, v.Value)
+				}
 			}
 		}
 	}
@@ -200,7 +209,7 @@ func (r *Records) lastSeen(ctx context.Context, c Caller, app string, row *check
 	name := row.What
 	if name == idTitle(string(row.Platform)) {
 		name = "identity"
-	} else if s := r.Sheets[row.Service]; s != nil {
+	} else if s, err := r.sheetOf(ctx, c.Team, row.Service); err == nil { // a report may name a service that is gone
 		for _, v := range s.Issues.Values {
 			if v.Title == row.What {
 				name = v.ID

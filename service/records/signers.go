@@ -160,7 +160,7 @@ func (r *Records) needs(ctx context.Context, q querier, c Caller, s *shape.Signe
 				rows.Close()
 				return nil, err
 			}
-			sh, err := r.sheetOf(n.Service)
+			sh, err := r.sheetOf(ctx, c.Team, n.Service)
 			if err != nil {
 				rows.Close()
 				return nil, err

@@ -12,7 +12,7 @@ import (
 	"ligare/core/sheet"
 )
 
-var described = &sheet.Sheet{Title: "Service", Connector: sheet.Connector{Code: "/no/code", Text: "/no/words"},
+var described = &sheet.Sheet{Title: "Service", Connector: sheet.Connector{LostAnswer: sheet.ByKey, Code: "/no/code", Text: "/no/words"},
 	Messages: []sheet.Message{{Code: "taken", Cause: "The name is taken.", Remedy: "Use another."}}}
 
 // answering makes a service that gives one answer after the other, the last one for good.
@@ -57,6 +57,17 @@ func TestWhatAnAnswerMeans(t *testing.T) {
 		{"busy for good", "k", []func(http.ResponseWriter){say(429, "")}, 3, "unreachable", "busy"},
 		{"broken for good", "k", []func(http.ResponseWriter){say(502, "")}, 3, "lost", "502"},
 		{"broken, and not repeatable", "", []func(http.ResponseWriter){say(502, ""), ok}, 1, "lost", ""},
+		{"another protocol's answer", "k", []func(http.ResponseWriter){say(200, "<html>")}, 3, "lost", "not of its protocol"},
+		{"an answer without an id", "k", []func(http.ResponseWriter){say(200, `{"revision": 1}`)}, 1, "lost", "has no id"},
+		{"a control character", "k", []func(http.ResponseWriter){say(200, `{"id": "1", "values": {"k": "v\u0000"}}`)}, 1, "lost", "control character"},
+		{"a key without a value", "k", []func(http.ResponseWriter){say(200, `{"id": "1", "keys": [{"id": "k"}]}`)}, 1, "lost", "a key has no"},
+		{"100 MB", "k", []func(http.ResponseWriter){func(w http.ResponseWriter) {
+			for range 100 {
+				if _, err := w.Write(make([]byte, 1<<20)); err != nil {
+					return // hung up in the middle, as hoped
+				}
+			}
+		}}, 1, "lost", "larger than"},
 		{"refused in words we know", "k", []func(http.ResponseWriter){say(409, `{"no": {"code": "taken", "words": "gone!"}}`)}, 1, "refused", "The name is taken. (in its words: gone!)"},
 		{"refused in words we do not know", "k", []func(http.ResponseWriter){say(422, `{"no": {"code": "odd", "words": "hm"}}`)}, 1, "refused", "hm"},
 		{"refused without words", "k", []func(http.ResponseWriter){say(403, `go away`)}, 1, "refused", "go away"},
@@ -94,7 +105,7 @@ func TestLookingUpAndFiles(t *testing.T) {
 	if got, err := r.ByReference(context.Background(), "a b"); err != nil || got.ID != "9" {
 		t.Errorf("%v %v", got, err)
 	}
-	if b, err := r.File(context.Background(), "1", "ios", "x"); err != nil || string(b) != "raw\x00bytes" {
+	if b, err := r.File(context.Background(), "1", "ios", "x", "f"); err != nil || string(b) != "raw\x00bytes" {
 		t.Errorf("%q %v", b, err)
 	}
 }

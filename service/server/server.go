@@ -61,12 +61,13 @@ func Open(ctx context.Context, cfg Config) (*Server, error) {
 		pool.Close()
 		return nil, fmt.Errorf("migrating: %w", err)
 	}
-	return &Server{Records: &records.Records{DB: pool, Keys: keys, Sheets: all, Log: cfg.Log}, cfg: cfg}, nil
+	return &Server{Records: &records.Records{DB: pool, Keys: keys, Sheets: &records.Sheets{Shipped: all, Library: lib}, Log: cfg.Log}, cfg: cfg}, nil
 }
 
 // Serve answers on a listener until ctx ends, then finishes what is under way.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	defer s.Records.DB.Close()
+	defer s.Records.Close()
 	console, err := web.Handler()
 	if err != nil {
 		return err

@@ -94,10 +94,10 @@ func TestItRefusesInItsOwnWords(t *testing.T) {
 		{"PUT", at + "/features/sign-in", `{"enabled":true}`, 409, "digest-first"},
 		{"PUT", at + "/features/other", `{"enabled":true}`, 404, "feature-unknown"},
 		{"POST", at + "/digests", `{"platform":"android","identifier":"example.a","digest":"AA:BB"}`, 422, "digest-form"},
-		{"POST", at + "/digests", `{"platform":"android","identifier":"example.b","digest":"x"}`, 404, "identifier-unknown"},
+		{"POST", at + "/digests", `{"platform":"android","identifier":"example.b","digest":"x"}`, 404, "workspace-unknown"},
 		{"POST", at + "/identities", `{"platform":"clock","identifier":"x"}`, 422, "platform-unknown"},
 		{"POST", at + "/identities", `{"platform":"ios","identifier":"a b"}`, 422, "identifier-form"},
-		{"GET", at + "/files/ios/example.a", "", 404, "identifier-unknown"},
+		{"GET", at + "/files/ios/example.a", "", 404, "workspace-unknown"},
 	} {
 		if status, body := c.ask(x.method, x.path, "", x.body); status != x.status || !strings.Contains(body, `"ground":"`+x.ground+`"`) {
 			t.Errorf("%s %s: %d %s", x.method, x.path, status, body)
@@ -170,7 +170,7 @@ func TestFeaturesAndDigestsRaiseTheRevision(t *testing.T) {
 	}
 	stop()
 	s, err := New(file) // what was kept survives a restart
-	if err != nil || len(s.store.Data.Workspaces) != 1 {
+	if err != nil || len(s.Journal.Data.Registrations) != 1 {
 		t.Errorf("%v", err)
 	}
 }

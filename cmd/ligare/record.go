@@ -1,0 +1,156 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"ligare/client/shape"
+	"ligare/core/syntax/dotenv"
+	"ligare/edit"
+	"ligare/job"
+)
+
+func recordCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "record", Usage: "enter values and files that a service issued elsewhere", ArgsUsage: "SERVICE",
+		Description: "What comes along when a value is copied (blanks, quotes, invisible characters) is taken off and said. Each value is\nheld against the sheet's pattern, so that key and secret are not exchanged; identifiers, keys and revision are read out\nof a file by the sheet's pointers.",
+		Flags: whichFlags(
+			&cli.StringSliceFlag{Name: "value", Usage: "NAME=VALUE, or NAME to read it from standard input or be asked"},
+			&cli.StringSliceFlag{Name: "file", Usage: "config or licence file as it was downloaded"},
+			&cli.StringFlag{Name: "for", Usage: "application ID or bundle ID that the values are for"},
+			&cli.BoolFlag{Name: "anyway", Usage: "keep a value that has not the sheet's form"}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			name, err := argument(c, "SERVICE")
+			if err != nil {
+				return err
+			}
+			_, s, app, err := about(c)
+			if err != nil {
+				return err
+			}
+			g, err := which(ctx, c, s, app, name)
+			if err != nil {
+				return err
+			}
+			in := shape.Recorded{Values: []shape.RecordedValue{}, Files: []shape.RecordedFile{}, Force: c.Bool("anyway")}
+			for _, v := range c.StringSlice("value") {
+				k, text, given := strings.Cut(v, "=")
+				if !given {
+					if asking() {
+						fmt.Fprintf(os.Stderr, "%s: ", k)
+					}
+					b, err := readInput("-")
+					if err != nil {
+						return err
+					}
+					text = string(b)
+				}
+				in.Values = append(in.Values, shape.RecordedValue{Name: k, Identifier: c.String("for"), Value: text})
+			}
+			for _, f := range c.StringSlice("file") {
+				b, err := readInput(f)
+				if err != nil {
+					return err
+				}
+				in.Files = append(in.Files, shape.RecordedFile{Name: filepath.Base(f), Content: b})
+			}
+			g, err = s.Record(ctx, g.ID, in)
+			if err != nil {
+				return err
+			}
+			return output(c, g, func(out io.Writer) { showRegistration(out, *g) })
+		},
+	})
+}
+
+func serverSecretsCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "server-secrets", Usage: "server values for a backend's environment", ArgsUsage: "SERVICE",
+		Description: "Prints NAME=VALUE lines, or sets them in a file that only you may read (--to). Needs the role owner and a reason;\neach reading is audited. Nothing is ever written into a tree: server values must not ship in an app.",
+		Flags: whichFlags(
+			&cli.StringFlag{Name: "reason", Usage: "what for, in a few words", Required: true},
+			&cli.StringSliceFlag{Name: "only", Usage: "value to give out; all, if none is named"},
+			&cli.StringFlag{Name: "to", Usage: "file outside any tree to set them in"}),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			name, err := argument(c, "SERVICE")
+			if err != nil {
+				return err
+			}
+			_, s, app, err := about(c)
+			if err != nil {
+				return err
+			}
+			g, err := which(ctx, c, s, app, name)
+			if err != nil {
+				return err
+			}
+			to := c.String("to")
+			if to != "" {
+				if err := outsideTrees(to); err != nil {
+					return err
+				}
+			}
+			list, err := s.ServerSecrets(ctx, g.ID, shape.Reason{Reason: c.String("reason"), Names: c.StringSlice("only")})
+			if err != nil {
+				return err
+			}
+			if to == "" {
+				return output(c, list, func(out io.Writer) {
+					for _, x := range list {
+						fmt.Fprintln(out, dotenv.Line(dotenv.Pair{Name: x.Env, Value: x.Value}))
+					}
+				})
+			}
+			return setSecrets(c, to, list)
+		},
+	})
+}
+
+func setSecrets(c *cli.Command, to string, list []shape.ServerSecret) error {
+	var pairs []dotenv.Pair
+	names := []string{}
+	for _, x := range list {
+		pairs, names = append(pairs, dotenv.Pair{Name: x.Env, Value: x.Value}), append(names, x.Env)
+	}
+	was, err := os.ReadFile(to)
+	if err != nil && !os.IsNotExist(err) {
+		return &job.Problem{What: "cannot read " + to, Err: err}
+	}
+	text, err := dotenv.Set(string(was), pairs)
+	if err != nil {
+		return &job.Problem{What: to, Hint: "Correct the line named; nothing was written.", Err: err}
+	}
+	if err := edit.Secret(to, was, []byte(text)); err != nil {
+		return &job.Problem{What: "nothing was written", Err: err}
+	}
+	return output(c, map[string]any{"file": to, "set": names}, func(out io.Writer) {
+		fmt.Fprintf(out, "%s: %s set; only you may read it.\n", to, strings.Join(names, ", "))
+	})
+}
+
+// outsideTrees refuses a file inside an app's tree or a repository: server values never enter one.
+func outsideTrees(name string) error {
+	abs, err := filepath.Abs(name)
+	if err != nil {
+		return err
+	}
+	if real, err := filepath.EvalSymlinks(filepath.Dir(abs)); err == nil {
+		abs = filepath.Join(real, filepath.Base(abs))
+	}
+	for dir := filepath.Dir(abs); ; dir = filepath.Dir(dir) {
+		for _, mark := range []string{"ligare.yaml", ".git"} {
+			if _, err := os.Lstat(filepath.Join(dir, mark)); err == nil {
+				return &job.Problem{What: fmt.Sprintf("%s lies inside %s, which is a tree; server values never enter one", name, dir), Hint: "Name a file elsewhere, or leave --to out and pipe the lines to where the backend's environment is kept."}
+			}
+		}
+		if dir == filepath.Dir(dir) {
+			return nil
+		}
+	}
+}
