@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"encoding/json"
-	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -150,7 +149,7 @@ func (r *Records) saveValues(b *pgx.Batch, c Caller, s *sheet.Sheet, reg *row, i
 				k = x
 			}
 		}
-		if err := r.saveValue(b, c, s, reg.id, identity, k, "service"); err != nil {
+		if err := r.saveValue(b, c, s, reg.id, identity, k, "service", true); err != nil {
 			return err
 		}
 	}
@@ -159,20 +158,19 @@ func (r *Records) saveValues(b *pgx.Batch, c Caller, s *sheet.Sheet, reg *row, i
 		if k.Platform == platform && k.Identifier == identifier {
 			known = append(known, k.ID)
 			if values[k.Name] != k.Value { // a former one, or one beside it
-				if err := r.saveValue(b, c, s, reg.id, identity, k, "service"); err != nil {
+				if err := r.saveValue(b, c, s, reg.id, identity, k, "service", false); err != nil {
 					return err
 				}
-				b.Queue(`UPDATE issued_values SET current = false WHERE team = $1 AND registration = $2 AND identity IS NOT DISTINCT FROM $3 AND name = $4 AND key = $5`, c.Team, reg.id, identity, k.Name, k.ID)
 			}
 		}
 	}
-	if slices.ContainsFunc(keys, func(k registrar.Key) bool { return true }) { // keys that the service deleted
+	if len(keys) > 0 { // keys that the service deleted
 		b.Queue(`DELETE FROM issued_values WHERE team = $1 AND registration = $2 AND identity IS NOT DISTINCT FROM $3 AND key <> '' AND NOT key = ANY($4)`, c.Team, reg.id, identity, orEmpty(known))
 	}
 	return nil
 }
 
-func (r *Records) saveValue(b *pgx.Batch, c Caller, s *sheet.Sheet, reg uuid.UUID, identity *uuid.UUID, k registrar.Key, source string) error {
+func (r *Records) saveValue(b *pgx.Batch, c Caller, s *sheet.Sheet, reg uuid.UUID, identity *uuid.UUID, k registrar.Key, source string, current bool) error {
 	exposure := sheet.Server
 	if d := s.Value(k.Name); d != nil {
 		exposure = d.Exposure
@@ -184,7 +182,7 @@ func (r *Records) saveValue(b *pgx.Batch, c Caller, s *sheet.Sheet, reg uuid.UUI
 	if err != nil {
 		return err
 	}
-	if k.Label == "" && k.Revoked == nil {
+	if current {
 		b.Queue(`UPDATE issued_values SET current = false WHERE team = $1 AND registration = $2 AND identity IS NOT DISTINCT FROM $3 AND name = $4 AND key <> $5`, c.Team, reg, identity, k.Name, k.ID)
 	}
 	var issued *time.Time
@@ -193,7 +191,7 @@ func (r *Records) saveValue(b *pgx.Batch, c Caller, s *sheet.Sheet, reg uuid.UUI
 	}
 	b.Queue(`INSERT INTO issued_values (team, registration, identity, name, exposure, sealed, key, label, current, source, issued, ends, revoked) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, coalesce($11, now()), $12, $13)
 		ON CONFLICT (team, registration, identity, name, key) DO UPDATE SET exposure = excluded.exposure, sealed = excluded.sealed, label = excluded.label, current = excluded.current, source = excluded.source, ends = excluded.ends, revoked = excluded.revoked`,
-		c.Team, reg, identity, k.Name, exposure, sealed, k.ID, k.Label, k.Label == "" && k.Revoked == nil, source, issued, k.Ends, k.Revoked)
+		c.Team, reg, identity, k.Name, exposure, sealed, k.ID, k.Label, current, source, issued, k.Ends, k.Revoked)
 	return nil
 }
 

@@ -216,7 +216,7 @@ func (k *keeping) value(in shape.RecordedValue) error {
 		k.notes = append(k.notes, fmt.Sprintf("%s was cleaned: %s", v.Title, strings.Join(clean.Took, "; ")))
 	}
 	k.names = append(k.names, in.Name)
-	return k.saveValue(k.batch, k.c, k.s, k.g.id, identity, registrarKey(in.Name, clean.Value), "person")
+	return k.saveValue(k.batch, k.c, k.s, k.g.id, identity, registrarKey(in.Name, clean.Value), "person", true)
 }
 
 func (k *keeping) file(in shape.RecordedFile) error {
@@ -267,7 +267,7 @@ func (k *keeping) file(in shape.RecordedFile) error {
 		if v.Per == "identity" {
 			of = identity
 		}
-		if err := k.saveValue(k.batch, k.c, k.s, k.g.id, of, registrarKey(name, x.Value), "person"); err != nil {
+		if err := k.saveValue(k.batch, k.c, k.s, k.g.id, of, registrarKey(name, x.Value), "person", true); err != nil {
 			return err
 		}
 		k.notes = append(k.notes, fmt.Sprintf("%s was read from %s, line %d", v.Title, f.Name, x.Line))

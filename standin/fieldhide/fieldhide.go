@@ -80,7 +80,8 @@ func archive(r *base.Registration) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return b.Bytes(), z.Close()
+	err := z.Close()
+	return b.Bytes(), err
 }
 
 func recording(s *base.Service, w http.ResponseWriter, q *http.Request) {
