@@ -48,6 +48,9 @@ type world struct {
 var shared *cluster.Cluster
 
 func TestMain(m *testing.M) {
+	if os.Getenv("LIGARE_SOAK_LISTEN") != "" {
+		os.Exit(serveSoak())
+	}
 	dir, err := os.MkdirTemp("", "ligare-api-")
 	if err == nil {
 		err = os.Chmod(dir, 0o711)

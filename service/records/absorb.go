@@ -68,6 +68,7 @@ func (r *Records) absorb(ctx context.Context, c Caller, s *sheet.Sheet, remote *
 	b.Queue(`UPDATE registrations SET state = 'registered', remote = $3, features = $5, problem = '', remedy = '', version = version + 1, redirects = $6, received = $7, fields = $8, berths = $9,
 		access = coalesce($10, access), looked = now(), changed = CASE WHEN revision = $4 THEN changed ELSE now() END, revision = $4 WHERE team = $1 AND id = $2`,
 		c.Team, reg.id, now.ID, now.Revision, now.Features, orEmpty(now.Redirects), orNone(now.Received), orNone(now.Fields), berths, access)
+	b.Queue(`UPDATE registration_steps SET state = 'done', detail = '' WHERE team = $1 AND registration = $2 AND step = 'create' AND state <> 'done'`, c.Team, reg.id)
 	if err := r.saveValues(b, c, s, reg, nil, now.Values, now.Keys, "", ""); err != nil {
 		return err
 	}
@@ -90,7 +91,7 @@ func (r *Records) absorb(ctx context.Context, c Caller, s *sheet.Sheet, remote *
 	for _, d := range s.Duties {
 		b.Queue(`INSERT INTO duties (team, registration, duty) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, c.Team, reg.id, d.ID)
 	}
-	b.Queue(`INSERT INTO jobs (team, kind, subject, due) VALUES ($1, 'look', $2, now()) ON CONFLICT DO NOTHING`, c.Team, reg.id.String())
+	b.Queue(`INSERT INTO jobs (team, kind, subject, due) VALUES ($1, 'look', $2, now() + interval '3 seconds') ON CONFLICT DO NOTHING`, c.Team, reg.id.String())
 	return pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
 		if err := tx.SendBatch(ctx, b).Close(); err != nil {
 			return err

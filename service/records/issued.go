@@ -25,9 +25,10 @@ func (r *Records) row(ctx context.Context, c Caller, id string) (*row, error) {
 		return nil, noRegistration(id)
 	}
 	g := &row{id: parsed}
-	err = r.DB.QueryRow(ctx, `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access
+	err = r.DB.QueryRow(ctx, `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access,
+			(SELECT st.key FROM registration_steps st WHERE st.team = g.team AND st.registration = g.id AND st.step = 'create')
 		FROM registrations g JOIN apps a ON a.team = g.team AND a.id = g.app WHERE g.team = $1 AND g.id = $2`, c.Team, parsed).
-		Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access)
+		Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access, &g.step)
 	if store.None(err) {
 		return nil, noRegistration(id)
 	}

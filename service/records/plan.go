@@ -27,6 +27,8 @@ type wish struct {
 	work    *asking.Work
 	plan    *asking.Plan
 	answers map[string]string // kept from before, those that may be shown
+	id      uuid.UUID         // of the registration, once it is recorded
+	first   *attempt          // the create, when it was recorded with the registration
 }
 
 // Plan says what would be sent to a service, in exactly its form, with where each answer was found. Nothing is sent or kept.

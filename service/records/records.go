@@ -183,12 +183,10 @@ func (r *Records) audit(ctx context.Context, tx pgx.Tx, c Caller, action, target
 	seq++
 	at := time.Now().UTC().Truncate(time.Microsecond)
 	hash := auditHash(before, seq, at, c.Name, action, target, body)
-	if _, err := tx.Exec(ctx, `INSERT INTO audit (team, seq, at, actor, action, target, detail, before, hash) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-		c.Team, seq, at, c.Name, action, target, body, before, hash); err != nil {
-		return err
-	}
-	_, err = tx.Exec(ctx, `UPDATE audit_heads SET seq = $2, hash = $3 WHERE team = $1`, c.Team, seq, hash)
-	return err
+	b := &pgx.Batch{}
+	b.Queue(`INSERT INTO audit (team, seq, at, actor, action, target, detail, before, hash) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`, c.Team, seq, at, c.Name, action, target, body, before, hash)
+	b.Queue(`UPDATE audit_heads SET seq = $2, hash = $3 WHERE team = $1`, c.Team, seq, hash)
+	return tx.SendBatch(ctx, b).Close()
 }
 
 func auditHash(before []byte, seq int64, at time.Time, actor, action, target string, detail []byte) []byte {
@@ -237,15 +235,12 @@ func (r *Records) emit(ctx context.Context, tx pgx.Tx, team uuid.UUID, topic str
 	if err != nil {
 		return err
 	}
+	q := &pgx.Batch{}
 	// Numbers are given in the order of commits: a reader that has seen one will not be passed by an earlier one.
-	if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(hashtextextended($1, 1))`, team.String()); err != nil {
-		return err
-	}
-	if _, err := tx.Exec(ctx, `INSERT INTO outbox (team, topic, body) VALUES ($1, $2, $3)`, team, topic, b); err != nil {
-		return err
-	}
-	_, err = tx.Exec(ctx, `SELECT pg_notify('ligare_outbox', '')`)
-	return err
+	q.Queue(`SELECT pg_advisory_xact_lock(hashtextextended($1, 1))`, team.String())
+	q.Queue(`INSERT INTO outbox (team, topic, body) VALUES ($1, $2, $3)`, team, topic, b)
+	q.Queue(`SELECT pg_notify('ligare_outbox', '')`)
+	return tx.SendBatch(ctx, q).Close()
 }
 
 // As gives an error as ours, if it is.

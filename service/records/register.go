@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -30,6 +31,7 @@ type row struct {
 	fields                                                        map[string]string
 	berths                                                        map[string]string
 	access                                                        []byte
+	step                                                          *uuid.UUID // key of the recorded create, nil for none
 }
 
 // Register makes a registration, or brings one that exists to what is asked: identities, answers, digests, redirects,
@@ -64,7 +66,7 @@ func (r *Records) Register(ctx context.Context, c Caller, in shape.Register) (*s
 	if err := r.begin(ctx, c, w, account); err != nil {
 		return nil, err
 	}
-	release, ok, err := r.locks.hold(ctx, r.DB, w.reg.id)
+	release, ok, err := r.locks.hold(ctx, r.DB, w.id)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +74,7 @@ func (r *Records) Register(ctx context.Context, c Caller, in shape.Register) (*s
 		return nil, fail(Clash, "Wait until it is done, then run the command again.", "somebody is registering %s at %s right now", w.app.Name, w.sheet.Title)
 	}
 	defer release()
-	if w.reg, err = r.row(ctx, c, w.reg.id.String()); err != nil { // as it is now that nobody else is at it
+	if w.reg, err = r.row(ctx, c, w.id.String()); err != nil { // as it is now that nobody else is at it
 		return nil, err
 	}
 	if w.sheet.ByHand() {
@@ -118,11 +120,12 @@ func (w *wish) prerequisites() error {
 // begin records what is asked, before anything is sent.
 func (r *Records) begin(ctx context.Context, c Caller, w *wish, account *uuid.UUID) error {
 	id := uuid.Must(uuid.NewV7())
+	fresh := false
 	err := pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
 		err := tx.QueryRow(ctx, `INSERT INTO registrations (team, id, app, service, environment, identity, account, sheet, state) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, 'started')
 			ON CONFLICT (team, app, service, environment, identity) DO UPDATE SET sheet = excluded.sheet, account = excluded.account,
-				state = CASE registrations.state WHEN 'removed' THEN 'started' ELSE registrations.state END RETURNING id`,
-			c.Team, id, w.app.ID, w.sheet.Service, w.in.Environment, w.identityID(), account, w.sheet.Digest).Scan(&id)
+				state = CASE registrations.state WHEN 'removed' THEN 'started' ELSE registrations.state END RETURNING id, xmax = 0`,
+			c.Team, id, w.app.ID, w.sheet.Service, w.in.Environment, w.identityID(), account, w.sheet.Digest).Scan(&id, &fresh)
 		if err != nil {
 			return err
 		}
@@ -149,6 +152,12 @@ func (r *Records) begin(ctx context.Context, c Caller, w *wish, account *uuid.UU
 			b.Queue(`UPDATE registrations SET berths = berths || $3 WHERE team = $1 AND id = $2`, c.Team, id, map[string]string{x.Name: x.Environment})
 		}
 		r.rememberSheet(b, c, w.sheet)
+		if fresh && !w.sheet.ByHand() && w.sheet.Connector.Protocol == sheet.ByProtocol {
+			w.first = &attempt{uuid.New(), w.request(id)}
+			if err := r.queueStep(b, c, id, *w.first, nil); err != nil {
+				return err
+			}
+		}
 		if err := tx.SendBatch(ctx, b).Close(); err != nil {
 			return err
 		}
@@ -156,10 +165,43 @@ func (r *Records) begin(ctx context.Context, c Caller, w *wish, account *uuid.UU
 		said.Answers = answers
 		return r.audit(ctx, tx, c, "registration asked for", w.app.Name+" at "+w.sheet.Service+" "+w.in.Environment, said)
 	})
-	if err == nil {
-		w.reg, err = r.row(ctx, c, id.String())
-	}
+	w.id = id
 	return err
+}
+
+// request is the whole of a first request, which needs nothing but the plan.
+func (w *wish) request(id uuid.UUID) registrar.New {
+	out := registrar.New{Reference: id.String(), Answers: map[string]string{}, Identities: []registrar.NewIdentity{}, Features: append([]string{}, w.in.Features...)}
+	for _, l := range w.plan.Redirects {
+		out.Redirects = append(out.Redirects, l.Value)
+	}
+	for _, i := range w.in.Identities {
+		x := registrar.NewIdentity{Platform: i.Platform, Identifier: i.Identifier, DisplayName: w.app.Title, Answers: map[string]string{}}
+		for _, k := range w.app.Identities {
+			if k.Platform == i.Platform && k.Identifier == i.Identifier && k.DisplayName != "" {
+				x.DisplayName = k.DisplayName
+			}
+		}
+		out.Identities = append(out.Identities, x)
+	}
+	for _, l := range w.plan.Lines {
+		if l.Value == "" {
+			continue
+		}
+		if l.ID == "" {
+			out.Answers[l.Ask.ID] = l.Value
+			continue
+		}
+		for k := range out.Identities {
+			if x := &out.Identities[k]; x.Platform == string(l.Platform) && x.Identifier == l.ID && !secret(l.Ask) {
+				x.Answers[l.Ask.ID] = l.Value
+			}
+		}
+	}
+	slices.SortFunc(out.Identities, func(a, b registrar.NewIdentity) int {
+		return cmp.Or(cmp.Compare(a.Platform, b.Platform), cmp.Compare(a.Identifier, b.Identifier))
+	})
+	return out
 }
 
 // join adds an identity to a registration with its answers and where they were found.
@@ -236,8 +278,11 @@ func (r *Records) wanted(ctx context.Context, c Caller, w *wish) (registrar.New,
 
 // converge does what is missing at the service and gives its view.
 func (r *Records) converge(ctx context.Context, c Caller, w *wish, remote *registrar.Remote) (*registrar.Registration, error) {
-	want, err := r.wanted(ctx, c, w)
-	if err != nil {
+	var want registrar.New
+	var err error
+	if w.first != nil && w.reg.remote == "" { // it was just recorded whole
+		want = w.first.want
+	} else if want, err = r.wanted(ctx, c, w); err != nil {
 		return nil, err
 	}
 	var now *registrar.Registration
@@ -433,6 +478,9 @@ type attempt struct {
 func (r *Records) step(ctx context.Context, c Caller, w *wish, remote *registrar.Remote, name string, want registrar.New) (st attempt, again bool, err error) {
 	place := []string{c.Team.String(), w.reg.id.String(), "step", name}
 	var sealed, token []byte
+	if w.first != nil && name == "create" && w.reg.step != nil && *w.reg.step == w.first.key { // recorded with the request, a moment ago
+		return *w.first, false, nil
+	}
 	err = r.DB.QueryRow(ctx, `SELECT key, request, attempt FROM registration_steps WHERE team = $1 AND registration = $2 AND step = $3`, c.Team, w.reg.id, name).Scan(&st.key, &sealed, &token)
 	if err == nil {
 		text, err := r.Keys.Open(sealed, place...)
@@ -462,15 +510,25 @@ func (r *Records) step(ctx context.Context, c Caller, w *wish, remote *registrar
 			return st, false, err
 		}
 	}
-	body, err := json.Marshal(want)
+	b := &pgx.Batch{}
+	if err := r.queueStep(b, c, w.reg.id, st, token); err != nil {
+		return st, false, err
+	}
+	return st, false, r.DB.SendBatch(ctx, b).Close()
+}
+
+// queueStep records a create with the key that makes it repeatable.
+func (r *Records) queueStep(b *pgx.Batch, c Caller, reg uuid.UUID, st attempt, token []byte) error {
+	body, err := json.Marshal(st.want)
 	if err != nil {
-		return st, false, err
+		return err
 	}
-	if sealed, err = r.Keys.Seal(string(body), place...); err != nil {
-		return st, false, err
+	sealed, err := r.Keys.Seal(string(body), c.Team.String(), reg.String(), "step", "create")
+	if err != nil {
+		return err
 	}
-	_, err = r.DB.Exec(ctx, `INSERT INTO registration_steps (team, registration, step, key, request, attempt, state) VALUES ($1, $2, $3, $4, $5, $6, 'tried')`, c.Team, w.reg.id, name, st.key, sealed, token)
-	return st, false, err
+	b.Queue(`INSERT INTO registration_steps (team, registration, step, key, request, attempt, state) VALUES ($1, $2, 'create', $3, $4, $5, 'tried')`, c.Team, reg, st.key, sealed, token)
+	return nil
 }
 
 // settled records what became of a create. What was certainly not done is forgotten, so that the next attempt is a new one.
@@ -479,9 +537,8 @@ func (r *Records) settled(ctx context.Context, c Caller, w *wish, now *registrar
 	var refused *registrar.Refused
 	var away *registrar.Unreachable
 	switch {
-	case err == nil:
-		_, e := r.DB.Exec(ctx, `UPDATE registration_steps SET state = 'done', detail = '' WHERE team = $1 AND registration = $2 AND step = 'create'`, c.Team, w.reg.id)
-		return now, e
+	case err == nil: // absorb says so, with what came of it
+		return now, nil
 	case errors.As(err, &refused), errors.As(err, &away):
 		_, e := r.DB.Exec(ctx, `DELETE FROM registration_steps WHERE team = $1 AND registration = $2 AND step = 'create'`, c.Team, w.reg.id)
 		return nil, errors.Join(err, e)
