@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -237,7 +238,11 @@ func (w *Work) digestOf(id, form string, o RegisterOptions) (value, from string,
 	if err != nil {
 		return "", "", err
 	}
-	return one.Digests.Form(form), list.File + ", alias " + one.Alias, nil
+	file := Where(w.Root, list.File)
+	if file == "" { // outside the tree: its folder is nobody's business
+		file = filepath.Base(list.File)
+	}
+	return one.Digests.Form(form), file + ", alias " + one.Alias, nil
 }
 
 // factOf gives what the tree says of an identity, for the sources a sheet can name.
@@ -348,8 +353,12 @@ func Complete(ctx context.Context, c *client.Client, in *shape.Register, ask fun
 	return c.Plan(ctx, *in)
 }
 
-// Find gives the app's registration that is meant by a service, and where there are several, by environment or identity.
-func Find(ctx context.Context, c *client.Client, app, service, environment, identity string) (*shape.Registration, error) {
+// Which names a registration of an app: its service, and as much more as tells it from others there.
+type Which struct{ Service, Environment, Identity, Platform string }
+
+// Find gives the app's registration that is meant.
+func Find(ctx context.Context, c *client.Client, app string, w Which) (*shape.Registration, error) {
+	service, environment := w.Service, w.Environment
 	list, err := c.Registrations(ctx, app)
 	if err != nil {
 		return nil, err
@@ -361,7 +370,9 @@ func Find(ctx context.Context, c *client.Client, app, service, environment, iden
 			others = append(others, g.Service)
 			continue
 		}
-		covers := identity == "" || slices.ContainsFunc(g.Identities, func(i shape.Registered) bool { return i.Identifier == identity })
+		covers := w.Identity == "" && w.Platform == "" || slices.ContainsFunc(g.Identities, func(i shape.Registered) bool {
+			return (w.Identity == "" || i.Identifier == w.Identity) && (w.Platform == "" || i.Platform == w.Platform)
+		})
 		if covers && (environment == "" || g.Environment == "" || g.Environment == environment) {
 			fit = append(fit, g)
 		}
@@ -378,13 +389,11 @@ func Find(ctx context.Context, c *client.Client, app, service, environment, iden
 	}
 	var which []string
 	for _, g := range fit {
-		w := "--environment " + g.Environment
+		say := "--environment " + g.Environment
 		if g.Scope == sheet.ScopeIdentity && len(g.Identities) > 0 {
-			w = "--identity " + g.Identities[0].Identifier
+			say = "--platform " + g.Identities[0].Platform + " --identity " + g.Identities[0].Identifier
 		}
-		if !slices.Contains(which, w) {
-			which = append(which, w)
-		}
+		which = append(which, say)
 	}
 	return nil, stop("Say which: "+strings.Join(which, ", or ")+".", "%s has %d registrations at %s", app, len(fit), service)
 }

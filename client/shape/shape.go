@@ -290,6 +290,7 @@ type Duty struct {
 	App          string     `json:"app"`
 	Service      string     `json:"service"`
 	Environment  string     `json:"environment,omitempty"`
+	Identity     string     `json:"identity,omitempty"` // where a registration is of one identity: its platform and identifier
 	ID           string     `json:"id"`
 	Title        string     `json:"title"`
 	Before       string     `json:"before"` // registering, use, release

@@ -68,6 +68,9 @@ func showDuties(out io.Writer, list []shape.Duty) {
 		if d.Environment != "" {
 			service += "/" + d.Environment
 		}
+		if d.Identity != "" {
+			service += ", " + d.Identity
+		}
 		if d.Done != nil {
 			done = d.By + ", " + d.Done.Format(time.DateOnly)
 			if d.Note != "" {

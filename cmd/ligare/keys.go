@@ -79,7 +79,7 @@ func keyExchange() *cli.Command {
 	return command(&cli.Command{
 		Name: "exchange", Usage: "get a new key in place of the one in use", ArgsUsage: "SERVICE NAME",
 		Description: "The key in use stays valid until it is revoked, so that builds in people's hands go on working.",
-		Flags:       whichFlags(&cli.StringFlag{Name: "platform", Usage: "platform of the identity, for a key of one identity"}),
+		Flags:       whichFlags(),
 		Action:      func(ctx context.Context, c *cli.Command) error { return newKey(ctx, c, shape.NewKey{}) },
 	})
 }
@@ -87,8 +87,7 @@ func keyExchange() *cli.Command {
 func keyTest() *cli.Command {
 	return command(&cli.Command{
 		Name: "test", Usage: "make a key for a test beside the one in use, with an end date", ArgsUsage: "SERVICE NAME",
-		Flags: whichFlags(&cli.StringFlag{Name: "label", Usage: "what it is for", Required: true}, &cli.StringFlag{Name: "ends", Usage: "last day, as 2027-01-31; 14 days from now, if not said"},
-			&cli.StringFlag{Name: "platform", Usage: "platform of the identity, for a key of one identity"}),
+		Flags: whichFlags(&cli.StringFlag{Name: "label", Usage: "what it is for", Required: true}, &cli.StringFlag{Name: "ends", Usage: "last day, as 2027-01-31; 14 days from now, if not said"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			ends := time.Now().AddDate(0, 0, 14)
 			if d := c.String("ends"); d != "" {

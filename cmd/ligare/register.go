@@ -38,12 +38,13 @@ func whichFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringFlag{Name: "app", Usage: "app in the records, where there is no tree"},
 		&cli.StringFlag{Name: "environment", Aliases: []string{"e"}, Usage: "environment that is meant"},
 		&cli.StringFlag{Name: "identity", Usage: "application ID or bundle ID that is meant"},
+		&cli.StringFlag{Name: "platform", Usage: "platform that is meant: android, ios or web"},
 	}, more...)
 }
 
 // which finds the registration a command is about.
 func which(ctx context.Context, c *cli.Command, s *client.Client, app, service string) (*shape.Registration, error) {
-	return job.Find(ctx, s, app, service, c.String("environment"), c.String("identity"))
+	return job.Find(ctx, s, app, job.Which{Service: service, Environment: c.String("environment"), Identity: c.String("identity"), Platform: c.String("platform")})
 }
 
 // pairs reads NAME=VALUE flags.
@@ -210,7 +211,13 @@ func showPlan(w io.Writer, p *shape.Plan) {
 	if p.ByHand != "" {
 		fmt.Fprintf(w, "  %s\n", p.ByHand)
 	}
-	rows := [][]string{}
+	rows, problems := [][]string{}, []string{}
+	several := map[string]bool{} // platforms with more than one identity
+	for i, a := range p.Identities {
+		for _, b := range p.Identities[:i] {
+			several[a.Platform] = several[a.Platform] || a.Platform == b.Platform
+		}
+	}
 	for _, l := range append(append([]shape.PlanLine{}, p.Lines...), p.Redirects...) {
 		if !l.Given && !l.Needed && l.Problem == "" {
 			continue
@@ -226,10 +233,14 @@ func showPlan(w io.Writer, p *shape.Plan) {
 		name := l.Ask
 		if l.Identifier != "" {
 			name += " (" + l.Platform + ")"
+			if several[l.Platform] {
+				name += " " + l.Identifier
+			}
 		}
 		mark := "  "
 		if l.Problem != "" {
-			mark, v = "✕ ", v+" "+l.Problem
+			mark = "✕ "
+			problems = append(problems, l.Problem)
 		}
 		from := ""
 		if l.From != "" {
@@ -238,6 +249,9 @@ func showPlan(w io.Writer, p *shape.Plan) {
 		rows = append(rows, []string{mark + name, strings.TrimSpace(v), from})
 	}
 	table(w, rows)
+	for _, x := range problems {
+		fmt.Fprintln(w, "  ✕", x)
+	}
 	for _, d := range p.Duties {
 		fmt.Fprintf(w, "  before: %s\n", d.Title)
 	}

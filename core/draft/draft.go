@@ -27,8 +27,9 @@ type Draft struct {
 }
 
 type value struct {
-	id, text, pattern string
-	perIdentity       bool
+	id, pattern string
+	texts       []string // as it stood for each identity
+	perIdentity bool
 }
 
 type file struct {
@@ -45,7 +46,10 @@ type placement struct {
 
 // New begins a draft. The service's name is made from its title.
 func New(title string) *Draft {
-	d := &Draft{Title: title}
+	d := &Draft{Title: seen(title)}
+	if d.Title == "" {
+		d.Title = "Service"
+	}
 	for _, r := range strings.ToLower(title) {
 		switch {
 		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
@@ -82,6 +86,7 @@ func FormatOf(name string, src []byte) string {
 // File takes a config file: every value in it that looks like one a service issued becomes a value with its pointer, the
 // identifier and the revision are found, and its place is said. where is its path in the tree, "" when it is not known.
 func (d *Draft) File(name, where string, src []byte) error {
+	name = seen(name)
 	format := FormatOf(name, src)
 	if format == "" {
 		return fmt.Errorf("%s is none of JSON, XML, property list, YAML, TOML, properties or a signed token", name)
@@ -90,6 +95,7 @@ func (d *Draft) File(name, where string, src []byte) error {
 	if err != nil {
 		return err
 	}
+	known := d.known(name, where)
 	f := file{id: id(strings.TrimSuffix(path.Base(name), path.Ext(name))), name: path.Base(name), format: format}
 	f.platform, f.folder = place(where)
 	seen := map[string]bool{}
@@ -102,16 +108,21 @@ func (d *Draft) File(name, where string, src []byte) error {
 			f.read = append(f.read, [2]string{"identity", l.Pointer})
 		case number(l.Value) && len(l.Value) <= 6 && slices.Contains([]string{"revision", "version", "edition", "issue", "rev"}, last):
 			f.read = append(f.read, [2]string{"revision", l.Pointer})
+		case slices.Contains([]string{"digest", "digests", "fingerprint", "certificate", "certificates"}, last) && issued(l.Value):
+			f.read = append(f.read, [2]string{"digests", l.Pointer})
 		case date(l.Value) && !has(f.read, "ends"):
 			f.read = append(f.read, [2]string{"ends", l.Pointer})
 		case issued(l.Value):
 			v := d.value(last, l.Value)
-			v.perIdentity = v.perIdentity || format != "jws"
+			v.perIdentity = true
 			if !has(f.read, v.id) {
 				f.read = append(f.read, [2]string{v.id, l.Pointer})
 			}
 		}
 		seen[l.Pointer] = true
+	}
+	if known { // the same file of another identity: its values were only other texts of the same
+		return nil
 	}
 	if !has(f.read, "identity") {
 		d.note("%s: nothing in it looks like an application ID or bundle ID; add read.identity if it says whose it is", f.name)
@@ -134,6 +145,12 @@ func (d *Draft) File(name, where string, src []byte) error {
 		d.add(p, "config-file", with...)
 	}
 	return nil
+}
+
+// known reports whether a file of this name and platform was taken already.
+func (d *Draft) known(name, where string) bool {
+	p, _ := place(where)
+	return slices.ContainsFunc(d.files, func(f file) bool { return f.name == path.Base(name) && f.platform == p })
 }
 
 func has(list [][2]string, name string) bool {
@@ -163,7 +180,7 @@ func place(where string) (ident.Platform, string) {
 // files that came with it become config files. added holds their content by path.
 func (d *Draft) Change(before, after *survey.Report, added map[string][]byte) {
 	for _, name := range sorted(added) {
-		if strings.HasSuffix(name, "AndroidManifest.xml") || strings.Contains(name, "/res/values") || path.Base(name) == "Info.plist" || strings.HasSuffix(name, ".entitlements") || FormatOf(name, added[name]) == "" {
+		if strings.HasPrefix(name, ".ligare/") || name == "ligare.yaml" || strings.HasSuffix(name, "AndroidManifest.xml") || strings.Contains(name, "/res/values") || path.Base(name) == "Info.plist" || strings.HasSuffix(name, ".entitlements") || FormatOf(name, added[name]) == "" {
 			continue
 		}
 		doc, err := sheet.Open(FormatOf(name, added[name]), added[name])
@@ -281,7 +298,8 @@ func (d *Draft) project(was, now *survey.Project) {
 		d.add(ident.IOS, "pod", [2]string{"pod", e.Name}, [2]string{"requirement", e.String()})
 	}
 	for _, e := range fresh(was.Packages, now.Packages) {
-		d.add(ident.IOS, "swift-package", [2]string{"url", e.Name}, [2]string{"version", strings.TrimLeft(e.String(), "^~>= ")}, [2]string{"product", strings.TrimSuffix(path.Base(e.Name), ".git")})
+		d.add(ident.IOS, "swift-package", [2]string{"url", e.Name}, [2]string{"version", first(strings.TrimLeft(e.String(), "^~>= "))}, [2]string{"product", strings.TrimSuffix(path.Base(e.Name), ".git")})
+		d.note("Swift package %s: say which of its products is linked", e.Name)
 	}
 	for _, t := range now.Targets {
 		if !t.App() || len(t.Configurations) == 0 {
@@ -368,12 +386,15 @@ func (d *Draft) text(name, text string) string {
 
 // value gives the value of a text, made when it is new.
 func (d *Draft) value(name, text string) *value {
+	v := value{id: id(strings.TrimPrefix(id(name), d.Service+"-")), texts: []string{text}, pattern: Pattern(text)}
 	for i := range d.values {
-		if d.values[i].text == text {
-			return &d.values[i]
+		if x := &d.values[i]; slices.Contains(x.texts, text) {
+			return x
+		} else if x.id == v.id && x.pattern == v.pattern { // another identity's
+			x.texts, x.perIdentity = append(x.texts, text), true
+			return x
 		}
 	}
-	v := value{id: id(strings.TrimPrefix(id(name), d.Service+"-")), text: text, pattern: Pattern(text)}
 	for base, n := v.id, 2; slices.ContainsFunc(d.values, func(x value) bool { return x.id == v.id }); n++ {
 		v.id = fmt.Sprintf("%s-%d", base, n)
 	}
@@ -392,7 +413,7 @@ func (d *Draft) add(p ident.Platform, place string, with ...[2]string) {
 }
 
 func (d *Draft) note(format string, args ...any) {
-	d.notes = append(d.notes, fmt.Sprintf(format, args...))
+	d.notes = append(d.notes, seen(fmt.Sprintf(format, args...)))
 }
 
 // Empty reports whether nothing was found.

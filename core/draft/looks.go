@@ -133,3 +133,19 @@ func sentence(id string) string {
 	s := strings.ReplaceAll(id, "-", " ")
 	return strings.ToUpper(s[:1]) + s[1:]
 }
+
+// first gives the first word.
+func first(s string) string {
+	word, _, _ := strings.Cut(s, " ")
+	return word
+}
+
+// seen gives a text without what cannot be seen: it stands in a comment, or in a title.
+func seen(s string) string {
+	return strings.TrimSpace(strings.Map(func(r rune) rune {
+		if r == unicode.ReplacementChar || !unicode.IsPrint(r) {
+			return -1
+		}
+		return r
+	}, strings.ToValidUTF8(s, "")))
+}

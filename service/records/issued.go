@@ -169,6 +169,11 @@ func (r *Records) whole(ctx context.Context, c Caller, id string) (*whole, error
 		return rows.Err()
 	})
 	err = r.DB.SendBatch(ctx, b).Close()
+	if w.sheet.Scope == sheet.ScopeIdentity && len(w.identities) == 1 {
+		for i := range w.duties {
+			w.duties[i].Identity = w.identities[0].platform + " " + w.identities[0].identifier
+		}
+	}
 	order := map[string]int{"registering": 0, "use": 1, "release": 2}
 	sort.SliceStable(w.duties, func(i, j int) bool { return order[w.duties[i].Before] < order[w.duties[j].Before] })
 	return w, err

@@ -44,6 +44,9 @@ func (r *Records) NewKey(ctx context.Context, c Caller, id string, in shape.NewK
 	case s.ByHand():
 		return nil, fail(BadInput, "Exchange it there"+at(s.Connector.Page)+" and enter the new one: ligare record "+g.service+" --value "+in.Name+".", "%s is registered with by hand", s.Title)
 	}
+	if v.Per == "" {
+		in.Platform, in.Identifier = "", ""
+	}
 	had, err := r.keyIDs(ctx, c, g.id)
 	if err != nil {
 		return nil, err
@@ -62,7 +65,11 @@ func (r *Records) NewKey(ctx context.Context, c Caller, id string, in shape.NewK
 	if err != nil {
 		return nil, explain(s, err)
 	}
-	return r.afterKeys(ctx, c, s, remote, g, now, "key made", "The new key has to be placed: ligare refresh "+g.service+". The former one works until it is revoked.")
+	note := "The new key has to be placed: ligare refresh " + g.service + ". The former one works until it is revoked."
+	if in.Label != "" {
+		note = "The key in use stays. Revoke and delete this one when the test is over."
+	}
+	return r.afterKeys(ctx, c, s, remote, g, now, "key made", note)
 }
 
 // RevokeKey ends a key now. It stays in the records, so that it is recognised where it still stands.
