@@ -8,6 +8,9 @@ import { Refused } from './data/api'
 import { AppPage } from './pages/AppPage'
 import { Frame } from './pages/Frame'
 import { OverviewPage } from './pages/OverviewPage'
+import { RegisterPage } from './pages/RegisterPage'
+import { RegistrationPage } from './pages/RegistrationPage'
+import { ServicePage, ServicesPage } from './pages/ServicesPage'
 import { SignInPage } from './pages/SignInPage'
 import './style.css'
 
@@ -33,6 +36,10 @@ createRoot(root).render(
             <Route element={<Frame />}>
               <Route index element={<OverviewPage />} />
               <Route path="/apps/:app" element={<AppPage />} />
+              <Route path="/apps/:app/register/:service" element={<RegisterPage />} />
+              <Route path="/registrations/:id" element={<RegistrationPage />} />
+              <Route path="/services" element={<ServicesPage />} />
+              <Route path="/services/:service" element={<ServicePage />} />
               <Route path="*" element={<p className="py-16 text-center text-soft">There is no such page.</p>} />
             </Route>
           </Routes>

@@ -384,9 +384,13 @@ func line(l asking.Line) shape.PlanLine {
 	switch l.Ask.From {
 	case "choice", "secret", "file", "image":
 		x.Kind = l.Ask.From
-	case "text":
-	default:
+	case "identity.id", "identity.platform":
 		x.Kind = "found"
+	}
+	if l.Ask.Supplied() != "" {
+		if x.Kind = "found"; l.From == "" { // nobody supplies it: a person may
+			x.Kind = "secret"
+		}
 	}
 	if l.From == "given before" && l.Value == "" {
 		x.Given = true

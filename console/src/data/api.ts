@@ -4,11 +4,56 @@ export interface Problem { title: string; status: number; detail?: string; remed
 export interface Me { team: string; name: string; kind: string; role: string }
 export interface Identity { id: string; platform: string; identifier: string; displayName?: string }
 export interface App { name: string; title: string; environments: string[]; identities: Identity[] }
-export interface IssuedValue { name: string; title: string; exposure: 'client' | 'server'; value?: string }
-export interface Registered { platform: string; identifier: string; values: IssuedValue[]; file?: string; digests?: string[] | null }
+export type Exposure = 'client' | 'server'
+export interface IssuedValue { name: string; title: string; exposure: Exposure; value?: string; by?: string }
+export interface IssuedFile { id: string; name: string; kind: string; revision: number; old: boolean; fetched: string; ends?: string }
+export interface Registered {
+  platform: string; identifier: string; published?: boolean; values: IssuedValue[]; files: IssuedFile[]; digests?: string[] | null
+  answers?: Record<string, string>; sources?: Record<string, string>
+}
+export interface Key {
+  id: string; name: string; title: string; exposure: Exposure; platform?: string; identifier?: string; label?: string; value?: string
+  current: boolean; issued: string; ends?: string; revoked?: string
+}
+export interface Duty { registration: string; service: string; environment?: string; id: string; title: string; before: string; done?: string; by?: string; note?: string }
 export interface Registration {
-  id: string; app: string; service: string; environment: string; state: string; revision: number
-  features: string[]; identities: Registered[]; values: IssuedValue[]; problem?: string; remedy?: string
+  id: string; app: string; service: string; title: string; scope: string; environment: string; state: string; remoteId?: string; revision: number
+  features: string[]; answers: Record<string, string>; identities: Registered[]; values: IssuedValue[]; keys: Key[]; redirects: string[]
+  berths: { name: string; environment?: string }[]; duties: Duty[]; wanting?: string[]; problem?: string; remedy?: string; notes?: string[]; looked?: string; created: string
+}
+export interface Connection {
+  slot: string; title: string; takes: string; registration: string; service: string; environment?: string; supplier?: string; from?: string; fromTitle?: string; fromWhere?: string
+  value?: string; exposure?: Exposure; state: string; say: string; remedy?: string; choices?: string[]; needed: boolean
+}
+export interface PlanLine {
+  ask: string; title: string; help?: string; platform?: string; identifier?: string; value?: string; given: boolean; secret?: boolean; from?: string; needed: boolean
+  kind: 'text' | 'choice' | 'secret' | 'file' | 'image' | 'found'; choices?: string[]; example?: string; problem?: string; remedy?: string
+}
+export interface Plan {
+  title: string; environment?: string; standing?: string; identities: { platform: string; identifier: string; standing: boolean }[]; lines: PlanLine[]; redirects: PlanLine[]
+  features: { id: string; title: string; on: boolean; asked: boolean }[]; duties: { id: string; title: string }[]; byHand?: string; ready: boolean
+}
+export interface IdentityAnswers { platform: string; identifier: string; answers: Record<string, string> }
+export interface Register { app: string; service: string; environment: string; answers: Record<string, string>; identities: IdentityAnswers[]; features: string[] }
+export interface Ask { id: string; title: string; help?: string; from: string; per?: string; platform?: string; when?: string; optional?: boolean; choices?: string[]; grammar?: string; example?: string }
+export interface Sheet {
+  service: string; title: string; kind: string; version: string; about?: string; platforms: string[]; scope: string; asks: Ask[] | null
+  features: { id: string; title: string; requires?: string[] }[] | null
+  redirects?: { allow: { scheme: string; why?: string }[]; from?: string[] }
+  issues: { values: { id: string; title: string; exposure: Exposure; per?: string; pattern?: string; keys?: string; supplies?: string; env?: string; instead?: string }[] | null; files: { id: string; name: string; platform?: string; format: string; kind?: string; read?: Record<string, string> }[] | null }
+  berths?: { title: string; grammar?: string }; catalogue?: { kinds: string[] }; builder?: { fields: { id: string; title: string; group?: string; takes?: string }[] }
+  placements: { id: string; platform: string; place: string; with?: Record<string, string>; when?: string; in?: string[]; why: string }[] | null
+  constraints: { platform?: string; of: string; minimum?: string; below?: string; together?: string[]; why: string }[] | null
+  messages: { code?: string; text?: string; cause: string; remedy: string }[] | null
+  proof: { title: string; late: string; log?: string; silent?: string[] }; duties: { id: string; title: string; before?: string }[] | null
+  connector: { protocol: string; lostAnswer?: string; lookFor?: string; page?: string }; digest: string
+}
+export interface Service { service: string; title: string; kind: string; digest: string; own: boolean; protocol: string; connected: boolean; address?: string; sheet?: Sheet; source?: string }
+export interface Item { product: string; kind: string; title: string; group?: string; price?: string; active: boolean }
+export interface Catalogue { items: { product: string; wanted?: Item; there?: Item; say: string }[]; agrees: boolean }
+export interface Builder {
+  fields: { id: string; title: string; group?: string; value: string; belongs?: string; from?: string; rebuild: boolean; say?: string }[]
+  builds: { id: string; at: string; platform: string; identifier: string; old?: string[] }[]; stale: boolean
 }
 export interface Cell { value: string; where?: string; note?: string }
 export interface Row {
@@ -29,9 +74,10 @@ export interface Signer {
   keyAlgorithm: string; keySize: number; signatureAlgorithm: string; warnings?: string[]; digests: Digests; needs: SignerNeed[]
 }
 export type CellState = 'none' | 'unknown' | 'error' | 'warning' | 'silent' | 'working'
+export interface OverviewCell { service: string; state: CellState; say: string; checked?: string; lastSighting?: string }
 export interface Overview {
   services: { service: string; title: string }[]
-  apps: { name: string; title: string; cells: { service: string; state: CellState; say: string; checked?: string; lastSighting?: string }[] }[]
+  apps: { name: string; title: string; cells: OverviewCell[] }[]
 }
 export interface Page<T> { items: T[]; next?: string }
 

@@ -1,7 +1,10 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
-import { call, Refused, type App, type LineUp, type Me, type Overview, type Page, type Registration, type Report, type Sighting, type Signer, type Survey } from './api'
+import {
+  call, Refused, type App, type Builder, type Catalogue, type Connection, type LineUp, type Me, type Overview, type Page, type Plan, type Register, type Registration, type Report, type Service,
+  type Sighting, type Signer, type Survey,
+} from './api'
 
 const get = <T>(path: string) => () => call<T>('GET', path)
 const at = (app: string, what = '') => `/v1/apps/${encodeURIComponent(app)}${what}`
@@ -14,6 +17,23 @@ export const useLineUp = (app: string) => useQuery({ queryKey: ['lineup', app], 
 export const useSurvey = (app: string) => useQuery({ queryKey: ['survey', app], queryFn: get<Survey>(at(app, '/survey')) })
 export const useSigners = (app: string) => useQuery({ queryKey: ['signers', app], queryFn: get<Page<Signer>>(`/v1/signers?app=${encodeURIComponent(app)}`) })
 export const useSightings = (app: string) => useQuery({ queryKey: ['sightings', app], queryFn: get<Page<Sighting>>(at(app, '/sightings?limit=20')) })
+
+export const useServices = () => useQuery({ queryKey: ['services'], queryFn: get<Page<Service>>('/v1/services') })
+export const useService = (service: string) => useQuery({ queryKey: ['service', service], queryFn: get<Service>(`/v1/services/${encodeURIComponent(service)}`) })
+export const useRegistration = (id: string) => useQuery({ queryKey: ['registration', id], queryFn: get<Registration>(`/v1/registrations/${id}`) })
+export const useConnections = (app: string) => useQuery({ queryKey: ['connections', app], queryFn: get<Page<Connection>>(at(app, '/connections')), enabled: app !== '' })
+export const useCatalogue = (id: string, has: boolean) => useQuery({ queryKey: ['catalogue', id], queryFn: get<Catalogue>(`/v1/registrations/${id}/catalogue`), enabled: has })
+export const useBuilder = (id: string, has: boolean) => useQuery({ queryKey: ['builder', id], queryFn: get<Builder>(`/v1/registrations/${id}/builder`), enabled: has })
+
+/** What would be sent to a service; asked again whenever an answer changes. */
+export const usePlan = (wish: Register, ready: boolean) =>
+  useQuery({ queryKey: ['plan', wish], queryFn: () => call<Plan>('POST', '/v1/registrations/plan', wish), enabled: ready, placeholderData: (before) => before })
+
+/** A change at the server, after which everything shown is fetched again. */
+export function useChange<In, Out>(change: (input: In) => Promise<Out>) {
+  const queries = useQueryClient()
+  return useMutation<Out, Error, In>({ mutationFn: change, onSuccess: () => queries.invalidateQueries() })
+}
 
 /** The last check of an app's tree; null when it was never checked. */
 export const useReport = (app: string) =>
@@ -41,6 +61,7 @@ export function useLive(): Sighting | undefined {
     source.addEventListener('report', refresh)
     source.addEventListener('survey', refresh)
     source.addEventListener('signer', refresh)
+    source.addEventListener('sheet', refresh)
     source.addEventListener('sighting', (event: MessageEvent<string>) => {
       setSeen(JSON.parse(event.data) as Sighting)
       refresh()

@@ -1,9 +1,10 @@
-import { Link, useParams } from 'react-router'
+import { Link, useNavigate, useParams } from 'react-router'
 
-import type { Finding, IssuedValue, Registration } from '../data/api'
-import { useApp, useLineUp, useRegistrations, useReport, useSightings, useSigners, useSurvey } from '../data/hooks'
+import type { Finding, Registration, Service } from '../data/api'
+import { useApp, useConnections, useLineUp, useRegistrations, useReport, useServices, useSightings, useSigners, useSurvey } from '../data/hooks'
 import { CopyLineUp, LineUpTable } from '../parts/LineUpTable'
-import { Ago, Copy, platformName, Section, Tip, Waiting } from '../parts/parts'
+import { Connections } from '../parts/Connections'
+import { Ago, Copy, platformName, RegistrationState, Section, Waiting } from '../parts/parts'
 import { Signers } from '../parts/Signers'
 import { Variants } from '../parts/Variants'
 
@@ -32,11 +33,18 @@ export function AppPage() {
         </Section>
         <SightingsSection app={name} />
       </div>
+      <RegistrationsSection app={name} />
+      <ConnectionsSection app={name} />
       <VariantsSection app={name} />
       <SignersSection app={name} />
-      <RegistrationsSection app={name} />
     </>
   )
+}
+
+function ConnectionsSection({ app }: { app: string }) {
+  const connections = useConnections(app)
+  if (!connections.data || connections.data.items.length === 0) return null
+  return <Section title="Connections" aside="what one service supplies to another"><Connections connections={connections.data.items} /></Section>
 }
 
 function VariantsSection({ app }: { app: string }) {
@@ -108,53 +116,40 @@ function SightingsSection({ app }: { app: string }) {
   )
 }
 
-/** An issued value, masked until it is asked for; one that must not ship has no value here at all. */
-function Issued({ value }: { value: IssuedValue }) {
-  return (
-    <div className="flex flex-wrap items-baseline gap-x-3 py-0.5">
-      <dt className="w-48 text-soft">{value.title}</dt>
-      <dd>
-        {value.exposure === 'server' ? <span className="italic">kept on the server, must not ship</span> : (
-          <>
-            <Tip text={value.value ?? ''}><button type="button" className="font-mono" aria-label={`${value.title}: show`}>{mask(value.value ?? '')}</button></Tip>
-            <Copy text={value.value ?? ''} what={value.title} />
-          </>
-        )}
-      </dd>
-    </div>
-  )
-}
-
-const mask = (v: string) => (v.length < 12 ? '•'.repeat(v.length) : `${v.slice(0, 3)}•••${v.slice(-2)}`)
-
 function RegistrationsSection({ app }: { app: string }) {
   const registrations = useRegistrations(app)
-  if (!registrations.data) return <Waiting error={registrations.error} />
+  const services = useServices()
+  if (!registrations.data || !services.data) return <Waiting error={registrations.error ?? services.error} />
   return (
-    <Section title="Registrations">
-      {registrations.data.items.length === 0 && <p className="text-sm text-soft">None yet. Run <code className="font-mono text-ink">ligare register SERVICE</code>.</p>}
-      <div className="grid gap-4 lg:grid-cols-2">{registrations.data.items.map((g) => <RegistrationCard key={g.id} registration={g} />)}</div>
+    <Section title="Registrations" aside={<RegisterMenu app={app} services={services.data.items} />}>
+      {registrations.data.items.length === 0 ? <p className="text-sm text-soft">None yet. Choose a service above, or run <code className="font-mono text-ink">ligare register SERVICE</code>.</p> : (
+        <ul className="divide-y divide-line rounded border border-line bg-sheet text-sm">{registrations.data.items.map((g) => <RegistrationLine key={g.id} registration={g} />)}</ul>
+      )}
     </Section>
   )
 }
 
-function RegistrationCard({ registration: g }: { registration: Registration }) {
+function RegisterMenu({ app, services }: { app: string; services: Service[] }) {
+  const go = useNavigate()
   return (
-    <article className="rounded border border-line bg-sheet p-4 text-sm">
-      <h3 className="mb-1 font-semibold">{g.service}, {g.environment}</h3>
-      <p className="mb-2 text-soft">{g.state} · revision {g.revision} · {g.features.join(', ')}</p>
-      {g.problem && <p role="alert" className="mb-2 rounded bg-wrongwash p-2"><strong>{g.problem}</strong> {g.remedy}</p>}
-      <dl>{g.values.map((v) => <Issued key={v.name} value={v} />)}</dl>
-      {g.identities.map((i) => (
-        <div key={i.platform + i.identifier} className="mt-2 border-t border-line pt-2">
-          <p>{platformName(i.platform)} <span className="font-mono break-all">{i.identifier}</span></p>
-          <dl>
-            {i.values.map((v) => <Issued key={v.name} value={v} />)}
-            {i.file && <div className="flex gap-x-3 py-0.5"><dt className="w-48 text-soft">Config file</dt><dd className="font-mono">{i.file}</dd></div>}
-            {i.digests?.map((d) => <div key={d} className="flex flex-wrap gap-x-3 py-0.5"><dt className="w-48 text-soft">Digest registered</dt><dd className="font-mono text-xs break-all">{d}</dd></div>)}
-          </dl>
-        </div>
-      ))}
-    </article>
+    <label className="flex items-center gap-2">Register with
+      <select className="rounded border border-line bg-sheet px-2 py-1 text-ink" value="" onChange={(event) => { void go(`/apps/${app}/register/${event.target.value}`) }}>
+        <option value="" disabled>choose a service…</option>
+        {services.map((s) => <option key={s.service} value={s.service}>{s.title}, {s.kind}</option>)}
+      </select>
+    </label>
+  )
+}
+
+function RegistrationLine({ registration: g }: { registration: Registration }) {
+  const open = g.duties.filter((d) => !d.done).length
+  return (
+    <li className="flex flex-wrap items-baseline gap-x-3 gap-y-1 px-3 py-2">
+      <Link to={`/registrations/${g.id}`} className="font-semibold text-accent underline-offset-2 hover:underline">{g.title}{g.environment && `, ${g.environment}`}</Link>
+      <RegistrationState state={g.state} />
+      <span className="text-soft">revision {g.revision}</span>
+      <span className="font-mono text-xs text-soft">{g.identities.map((i) => `${platformName(i.platform)} ${i.identifier}`).join(', ')}</span>
+      {open > 0 && <span className="ml-auto text-xs text-soft">{open === 1 ? '1 duty open' : `${open} duties open`}</span>}
+    </li>
   )
 }

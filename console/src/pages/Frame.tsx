@@ -1,9 +1,11 @@
 import { useQueryClient } from '@tanstack/react-query'
-import { Link, Navigate, Outlet, useNavigate } from 'react-router'
+import { Link, Navigate, NavLink, Outlet, useNavigate } from 'react-router'
 
 import { call, Refused } from '../data/api'
 import { useLive, useMe } from '../data/hooks'
 import { platformName, Waiting } from '../parts/parts'
+
+const here = ({ isActive }: { isActive: boolean }) => (isActive ? 'font-semibold underline underline-offset-4' : 'text-soft hover:text-ink')
 
 /** The frame around every page: who is signed in, and what a service saw just now. */
 export function Frame() {
@@ -15,6 +17,10 @@ export function Frame() {
       <header className="mb-6 flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-line py-3">
         <Link to="/" className="flex items-center gap-2 text-lg font-semibold"><img src="/mark.svg" alt="" className="size-6" />Ligare</Link>
         {me.data && <span className="text-sm text-soft">{me.data.team}</span>}
+        <nav aria-label="Main" className="flex gap-4 text-sm">
+          <NavLink to="/" end className={here}>Apps</NavLink>
+          <NavLink to="/services" className={here}>Services</NavLink>
+        </nav>
         <div className="ml-auto flex items-center gap-3 text-sm text-soft">
           {me.data && <span>{me.data.name}, {me.data.role}</span>}
           <SignOut />

@@ -1,5 +1,6 @@
 import { Link } from 'react-router'
 
+import type { OverviewCell } from '../data/api'
 import { useOverview } from '../data/hooks'
 import { Ago, State, Waiting } from '../parts/parts'
 
@@ -18,34 +19,38 @@ export function OverviewPage() {
           <table className="w-full border-collapse text-sm">
             <thead>
               <tr className="border-b border-line bg-wash text-left">
-                <th scope="col" className="px-4 py-2 font-medium">App</th>
-                {services.map((s) => <th scope="col" key={s.service} className="px-4 py-2 font-medium">{s.title}</th>)}
+                <th scope="col" className="px-4 py-2 font-medium">Service</th>
+                {apps.map((app) => (
+                  <th scope="col" key={app.name} className="px-4 py-2 font-medium"><Link to={`/apps/${app.name}`} className="text-accent underline-offset-2 hover:underline">{app.title}</Link></th>
+                ))}
               </tr>
             </thead>
             <tbody>
-              {apps.map((app) => (
-                <tr key={app.name} className="border-b border-line last:border-0">
-                  <th scope="row" className="px-4 py-3 text-left align-top font-normal">
-                    <Link to={`/apps/${app.name}`} className="font-semibold text-accent underline-offset-2 hover:underline">{app.title}</Link>
-                    <div className="font-mono text-xs text-soft">{app.name}</div>
-                  </th>
-                  {app.cells.map((cell) => (
-                    <td key={cell.service} className="px-4 py-3 align-top">
-                      <State state={cell.state} />
-                      {cell.state !== 'none' && <div>{cell.say}</div>}
-                      {(cell.checked ?? cell.lastSighting) && (
-                        <div className="text-xs text-soft">
-                          {cell.checked && <>checked <Ago at={cell.checked} /></>}
-                          {cell.checked && cell.lastSighting && ' · '}
-                          {cell.lastSighting && <>seen <Ago at={cell.lastSighting} /></>}
-                        </div>
-                      )}
-                    </td>
-                  ))}
+              {services.map((service, row) => (
+                <tr key={service.service} className="border-b border-line last:border-0">
+                  <th scope="row" className="px-4 py-2 text-left align-top font-normal"><Link to={`/services/${service.service}`} className="underline-offset-2 hover:underline">{service.title}</Link></th>
+                  {apps.map((app) => <td key={app.name} className="px-4 py-2 align-top"><Cell cell={app.cells[row]} /></td>)}
                 </tr>
               ))}
             </tbody>
           </table>
+        </div>
+      )}
+    </>
+  )
+}
+
+function Cell({ cell }: { cell: OverviewCell | undefined }) {
+  if (!cell || cell.state === 'none') return <span className="text-soft" aria-label="not registered">–</span>
+  return (
+    <>
+      <State state={cell.state} />
+      <div>{cell.say}</div>
+      {(cell.checked ?? cell.lastSighting) && (
+        <div className="text-xs text-soft">
+          {cell.checked && <>checked <Ago at={cell.checked} /></>}
+          {cell.checked && cell.lastSighting && ' · '}
+          {cell.lastSighting && <>seen <Ago at={cell.lastSighting} /></>}
         </div>
       )}
     </>

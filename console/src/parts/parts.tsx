@@ -43,6 +43,25 @@ export function State({ state }: { state: CellState }) {
   return <span className={`font-medium ${m.tone}`}><span aria-hidden className="mr-1.5 inline-block w-4 text-center">{m.mark}</span>{m.word}</span>
 }
 
+const standing: Record<string, { mark: string; tone: string; word: string }> = {
+  registered: { mark: '●', tone: 'text-fine', word: 'registered' },
+  started: { mark: '◐', tone: 'text-wait', word: 'not complete' },
+  unknown: { mark: '?', tone: 'text-wait', word: 'outcome not known' },
+  failed: { mark: '✕', tone: 'text-wrong', word: 'refused' },
+}
+
+export function RegistrationState({ state }: { state: string }) {
+  const m = standing[state] ?? { mark: '–', tone: 'text-soft', word: state }
+  return <span className={`font-medium ${m.tone}`}><span aria-hidden className="mr-1.5">{m.mark}</span>{m.word}</span>
+}
+
+/** A button that does something; what it refuses is said below it. */
+export function Act({ children, onClick, busy, plain }: { children: ReactNode; onClick: () => void; busy?: boolean; plain?: boolean }) {
+  return (
+    <button type="button" onClick={onClick} disabled={busy} className={plain ? 'rounded border border-line px-2 py-0.5 text-xs text-soft hover:text-ink disabled:opacity-50' : 'rounded bg-accent px-4 py-1.5 font-medium text-paper disabled:opacity-50'}>{children}</button>
+  )
+}
+
 /** The time, moving on every half minute. */
 function useNow(): number {
   const [now, setNow] = useState(() => Date.now())
