@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -15,7 +16,7 @@ import (
 func appCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "app", Usage: "the apps in the records, and which of them a tree builds",
-		Commands: []*cli.Command{appAttach(), appList(), appShow()},
+		Commands: []*cli.Command{appAttach(), appList(), appShow(), appPublish(), appDrop()},
 	})
 }
 
@@ -98,7 +99,11 @@ func showApp(w io.Writer, a shape.App) {
 	fmt.Fprintf(w, "%s (%s)\n", a.Title, a.Name)
 	rows := [][]string{}
 	for _, i := range a.Identities {
-		rows = append(rows, []string{"  " + i.Platform, i.Identifier, i.DisplayName})
+		frozen := ""
+		if i.Published != nil {
+			frozen = strings.TrimSpace("published " + i.Published.Format(time.DateOnly) + ", frozen  " + i.StoreID)
+		}
+		rows = append(rows, []string{"  " + i.Platform, i.Identifier, i.DisplayName, frozen})
 	}
 	table(w, rows)
 	fmt.Fprintf(w, "  environments  %s\n", strings.Join(a.Environments, ", "))

@@ -103,7 +103,7 @@ func (f *Faults) Wrap(h http.Handler) http.Handler {
 			case <-r.Context().Done():
 			case <-time.After(wait):
 			}
-			cut(w)
+			cut()
 		case "busy":
 			w.Header().Set("Retry-After", "1")
 			w.WriteHeader(http.StatusTooManyRequests)
@@ -111,7 +111,7 @@ func (f *Faults) Wrap(h http.Handler) http.Handler {
 			w.WriteHeader(http.StatusBadGateway)
 		case "lost":
 			h.ServeHTTP(&discard{header: http.Header{}}, r)
-			cut(w)
+			cut()
 		case "torn":
 			h.ServeHTTP(&discard{header: http.Header{}}, r)
 			half(w)
@@ -130,16 +130,14 @@ func half(w http.ResponseWriter) {
 	w.Header().Set("Content-Length", "1000")
 	w.WriteHeader(http.StatusOK)
 	_, _ = w.Write([]byte(`{"id": "`)) // the connection is cut next
-	cut(w)
-}
-
-// cut ends a connection without an answer.
-func cut(w http.ResponseWriter) {
 	if f, ok := w.(http.Flusher); ok {
 		f.Flush()
 	}
-	panic(http.ErrAbortHandler)
+	cut()
 }
+
+// cut ends a connection without an answer, or in the middle of one.
+func cut() { panic(http.ErrAbortHandler) }
 
 type discard struct{ header http.Header }
 
