@@ -47,9 +47,11 @@ func (r *Records) absorb(ctx context.Context, c Caller, s *sheet.Sheet, remote *
 	if err != nil {
 		return err
 	}
-	ids, err := r.identityIDs(ctx, c, now)
-	if err != nil {
-		return err
+	ids := reg.known
+	if ids == nil {
+		if ids, err = r.identityIDs(ctx, c, now); err != nil {
+			return err
+		}
 	}
 	b := &pgx.Batch{}
 	berths := map[string]string{}
@@ -92,16 +94,8 @@ func (r *Records) absorb(ctx context.Context, c Caller, s *sheet.Sheet, remote *
 		b.Queue(`INSERT INTO duties (team, registration, duty) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, c.Team, reg.id, d.ID)
 	}
 	b.Queue(`INSERT INTO jobs (team, kind, subject, due) VALUES ($1, 'look', $2, now() + interval '3 seconds') ON CONFLICT DO NOTHING`, c.Team, reg.id.String())
-	return pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
-		if err := tx.SendBatch(ctx, b).Close(); err != nil {
-			return err
-		}
-		reg.remote, reg.revision = now.ID, now.Revision
-		if err := r.audit(ctx, tx, c, action, reg.appName+" at "+s.Service+" "+reg.environment, map[string]any{"revision": now.Revision}); err != nil {
-			return err
-		}
-		return r.emit(ctx, tx, c.Team, "registration", map[string]string{"app": reg.appName, "service": s.Service})
-	})
+	reg.remote, reg.revision = now.ID, now.Revision
+	return r.commit(ctx, c, b, noted{action, reg.appName + " at " + s.Service + " " + reg.environment, map[string]any{"revision": now.Revision}, "registration", map[string]string{"app": reg.appName, "service": s.Service}})
 }
 
 func orEmpty(list []string) []string {

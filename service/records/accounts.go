@@ -88,23 +88,38 @@ func (r *Records) Connect(ctx context.Context, c Caller, service string, in shap
 	})
 }
 
+// account is the team's standing with a service.
+type account struct {
+	id      uuid.UUID
+	address string
+	sealed  []byte
+}
+
+func noAccount(s *sheet.Sheet) error {
+	return fail(Clash, "Open one with: ligare service connect "+s.Service+" --address URL", "the team has no account with %s yet", s.Title)
+}
+
 // remote gives a service spoken to in the team's name.
 func (r *Records) remote(ctx context.Context, team uuid.UUID, s *sheet.Sheet) (*registrar.Remote, uuid.UUID, error) {
-	var id uuid.UUID
-	var address string
-	var sealed []byte
-	err := r.DB.QueryRow(ctx, `SELECT id, address, credential FROM accounts WHERE team = $1 AND service = $2`, team, s.Service).Scan(&id, &address, &sealed)
+	a := &account{}
+	err := r.DB.QueryRow(ctx, `SELECT id, address, credential FROM accounts WHERE team = $1 AND service = $2`, team, s.Service).Scan(&a.id, &a.address, &a.sealed)
 	if store.None(err) {
-		return nil, id, fail(Clash, "Open one with: ligare service connect "+s.Service+" --address URL", "the team has no account with %s yet", s.Title)
+		return nil, a.id, noAccount(s)
 	}
 	if err != nil {
-		return nil, id, err
+		return nil, a.id, err
 	}
-	credential, err := r.Keys.Open(sealed, team.String(), id.String(), "credential")
+	remote, err := r.spoken(team, s, a)
+	return remote, a.id, err
+}
+
+// spoken opens an account's credential.
+func (r *Records) spoken(team uuid.UUID, s *sheet.Sheet, a *account) (*registrar.Remote, error) {
+	credential, err := r.Keys.Open(a.sealed, team.String(), a.id.String(), "credential")
 	if err != nil {
-		return nil, id, err
+		return nil, err
 	}
-	return &registrar.Remote{Sheet: s, Address: address, Credential: credential}, id, nil
+	return &registrar.Remote{Sheet: s, Address: a.address, Credential: credential}, nil
 }
 
 // explain turns what a service answered into an error with its remedy.

@@ -88,7 +88,7 @@ func (r *Records) app(ctx context.Context, q querier, c Caller, name string) (*s
 		return nil, err
 	}
 	if len(list) == 0 {
-		return nil, fail(Missing, "List the apps with: ligare app list", "there is no app %q", name)
+		return nil, noApp(name)
 	}
 	return &list[0], nil
 }
@@ -109,15 +109,21 @@ func (r *Records) Apps(ctx context.Context, c Caller, after string, limit int) (
 	return page, err
 }
 
+const appsQuery = `SELECT id, name, title, created, version,
+	coalesce((SELECT array_agg(e.name ORDER BY e.name) FROM environments e WHERE e.team = a.team AND e.app = a.id), '{}'),
+	coalesce((SELECT json_agg(json_build_object('id', i.id, 'platform', i.platform, 'identifier', i.identifier, 'displayName', i.display_name, 'storeId', i.store_id, 'published', i.published) ORDER BY i.platform, i.identifier)
+		FROM identities i WHERE i.team = a.team AND i.app = a.id), '[]')
+	FROM apps a WHERE team = $1 AND ($2 = '' OR name = $2) AND name > $3 ORDER BY name LIMIT $4`
+
 func (r *Records) apps(ctx context.Context, q querier, c Caller, name, after string, limit int) ([]shape.App, error) {
-	rows, err := q.Query(ctx, `SELECT id, name, title, created, version,
-		coalesce((SELECT array_agg(e.name ORDER BY e.name) FROM environments e WHERE e.team = a.team AND e.app = a.id), '{}'),
-		coalesce((SELECT json_agg(json_build_object('id', i.id, 'platform', i.platform, 'identifier', i.identifier, 'displayName', i.display_name, 'storeId', i.store_id, 'published', i.published) ORDER BY i.platform, i.identifier)
-			FROM identities i WHERE i.team = a.team AND i.app = a.id), '[]')
-		FROM apps a WHERE team = $1 AND ($2 = '' OR name = $2) AND name > $3 ORDER BY name LIMIT $4`, c.Team, name, after, limit)
+	rows, err := q.Query(ctx, appsQuery, c.Team, name, after, limit)
 	if err != nil {
 		return nil, err
 	}
+	return scanApps(rows)
+}
+
+func scanApps(rows pgx.Rows) ([]shape.App, error) {
 	defer rows.Close()
 	out := []shape.App{}
 	for rows.Next() {
@@ -132,6 +138,10 @@ func (r *Records) apps(ctx context.Context, q querier, c Caller, name, after str
 		out = append(out, a)
 	}
 	return out, rows.Err()
+}
+
+func noApp(name string) error {
+	return fail(Missing, "List the apps with: ligare app list", "there is no app %q", name)
 }
 
 // Overview gives apps × services: each cell the worst thing known and how fresh it is.

@@ -25,14 +25,19 @@ func (r *Records) row(ctx context.Context, c Caller, id string) (*row, error) {
 		return nil, noRegistration(id)
 	}
 	g := &row{id: parsed}
-	err = r.DB.QueryRow(ctx, `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access,
-			(SELECT st.key FROM registration_steps st WHERE st.team = g.team AND st.registration = g.id AND st.step = 'create')
-		FROM registrations g JOIN apps a ON a.team = g.team AND a.id = g.app WHERE g.team = $1 AND g.id = $2`, c.Team, parsed).
-		Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access, &g.step)
+	err = g.scan(r.DB.QueryRow(ctx, rowQuery, c.Team, parsed))
 	if store.None(err) {
 		return nil, noRegistration(id)
 	}
 	return g, err
+}
+
+const rowQuery = `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access,
+			(SELECT st.key FROM registration_steps st WHERE st.team = g.team AND st.registration = g.id AND st.step = 'create')
+		FROM registrations g JOIN apps a ON a.team = g.team AND a.id = g.app WHERE g.team = $1 AND g.id = $2`
+
+func (g *row) scan(from pgx.Row) error {
+	return from.Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access, &g.step)
 }
 
 // Registrations gives an app's registrations.
@@ -92,16 +97,25 @@ type valueRow struct {
 }
 
 // whole reads a registration in one round trip.
-func (r *Records) whole(ctx context.Context, c Caller, id string) (*whole, error) {
-	g, err := r.row(ctx, c, id)
+func (r *Records) whole(ctx context.Context, c Caller, id string, known *sheet.Sheet) (*whole, error) {
+	parsed, err := uuid.Parse(id)
 	if err != nil {
-		return nil, err
+		return nil, noRegistration(id)
 	}
-	w := &whole{row: g}
-	if w.sheet, err = r.sheetOf(ctx, c.Team, g.service); err != nil {
-		return nil, err
-	}
+	g := &row{id: parsed}
+	w := &whole{row: g, sheet: known}
 	b := &pgx.Batch{}
+	if known == nil { // which sheet it is has to be known first
+		if g, err = r.row(ctx, c, id); err != nil {
+			return nil, err
+		}
+		w.row = g
+		if w.sheet, err = r.sheetOf(ctx, c.Team, g.service); err != nil {
+			return nil, err
+		}
+	} else {
+		b.Queue(rowQuery, c.Team, parsed).QueryRow(g.scan)
+	}
 	b.Queue(`SELECT created, looked FROM registrations WHERE team = $1 AND id = $2`, c.Team, g.id).QueryRow(func(row pgx.Row) error { return row.Scan(&w.created, &w.looked) })
 	b.Queue(`SELECT i.id, i.platform, i.identifier, i.published, ri.digests, ri.answers, ri.sources FROM registration_identities ri JOIN identities i ON i.team = ri.team AND i.id = ri.identity
 		WHERE ri.team = $1 AND ri.registration = $2 ORDER BY i.platform, i.identifier`, c.Team, g.id).Query(func(rows pgx.Rows) error {
@@ -181,7 +195,12 @@ func (r *Records) whole(ctx context.Context, c Caller, id string) (*whole, error
 
 // Registration gives one registration; server values come without their value.
 func (r *Records) Registration(ctx context.Context, c Caller, id string) (*shape.Registration, error) {
-	w, err := r.whole(ctx, c, id)
+	return r.registration(ctx, c, id, nil)
+}
+
+// registration is Registration where the sheet is known already.
+func (r *Records) registration(ctx context.Context, c Caller, id string, known *sheet.Sheet) (*shape.Registration, error) {
+	w, err := r.whole(ctx, c, id, known)
 	if err != nil {
 		return nil, err
 	}
@@ -239,7 +258,7 @@ func (w *whole) at(identity *uuid.UUID) int {
 
 // Placing gives all that placing needs, client values only: a server value is never handed out for placing.
 func (r *Records) Placing(ctx context.Context, c Caller, id string) (*shape.Placing, error) {
-	w, err := r.whole(ctx, c, id)
+	w, err := r.whole(ctx, c, id, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -289,7 +308,7 @@ func (r *Records) content(ctx context.Context, c Caller, reg, identity uuid.UUID
 
 // File gives a config or licence file under the exact name it must have.
 func (r *Records) File(ctx context.Context, c Caller, id, platform, identifier, file string) (name string, content []byte, err error) {
-	w, err := r.whole(ctx, c, id)
+	w, err := r.whole(ctx, c, id, nil)
 	if err != nil {
 		return "", nil, err
 	}

@@ -23,7 +23,8 @@ type wish struct {
 	in      shape.Register
 	sheet   *sheet.Sheet
 	app     *shape.App
-	reg     *row // nil when nothing stands yet
+	account *account // nil when the team has none
+	reg     *row     // nil when nothing stands yet
 	work    *asking.Work
 	plan    *asking.Plan
 	answers map[string]string // kept from before, those that may be shown
@@ -42,11 +43,7 @@ func (r *Records) Plan(ctx context.Context, c Caller, in shape.Register) (*shape
 
 // wish reads the records for a request, and works out its answers.
 func (r *Records) wish(ctx context.Context, c Caller, in shape.Register) (*wish, error) {
-	s, err := r.sheetOf(ctx, c.Team, in.Service)
-	if err != nil {
-		return nil, err
-	}
-	app, err := r.App(ctx, c, in.App)
+	s, app, account, err := r.setting(ctx, c, in)
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +88,7 @@ func (r *Records) wish(ctx context.Context, c Caller, in shape.Register) (*wish,
 			return nil, fail(BadInput, "Use one of: "+strings.Join(app.Environments, ", ")+".", "the app %s has no environment %q", app.Name, b.Environment)
 		}
 	}
-	w := &wish{in: in, sheet: s, app: app, answers: map[string]string{}}
+	w := &wish{in: in, sheet: s, app: app, account: account, answers: map[string]string{}}
 	if err := r.identitiesOf(w); err != nil {
 		return nil, err
 	}
@@ -103,6 +100,51 @@ func (r *Records) wish(ctx context.Context, c Caller, in shape.Register) (*wish,
 	}
 	w.plan = w.work.Plan()
 	return w, nil
+}
+
+// setting reads what every request needs, in one trip: the sheet, the app, the account.
+func (r *Records) setting(ctx context.Context, c Caller, in shape.Register) (s *sheet.Sheet, app *shape.App, a *account, err error) {
+	var digest, source string
+	b := &pgx.Batch{}
+	b.Queue(`SELECT digest, source FROM sheets WHERE team = $1 AND service = $2 AND current`, c.Team, in.Service).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			if err := rows.Scan(&digest, &source); err != nil {
+				return err
+			}
+		}
+		return rows.Err()
+	})
+	b.Queue(appsQuery, c.Team, in.App, "", 1).Query(func(rows pgx.Rows) error {
+		list, err := scanApps(rows)
+		if len(list) > 0 {
+			app = &list[0]
+		}
+		return err
+	})
+	b.Queue(`SELECT id, address, credential FROM accounts WHERE team = $1 AND service = $2`, c.Team, in.Service).Query(func(rows pgx.Rows) error {
+		for rows.Next() {
+			a = &account{}
+			if err := rows.Scan(&a.id, &a.address, &a.sealed); err != nil {
+				return err
+			}
+		}
+		return rows.Err()
+	})
+	if err := r.DB.SendBatch(ctx, b).Close(); err != nil {
+		return nil, nil, nil, err
+	}
+	switch {
+	case digest != "":
+		s, err = r.Sheets.parse(in.Service, digest, source)
+	case r.Sheets.Shipped[in.Service] != nil:
+		s = r.Sheets.Shipped[in.Service]
+	default:
+		s, err = r.sheetOf(ctx, c.Team, in.Service) // says which was meant
+	}
+	if err == nil && app == nil {
+		err = noApp(in.App)
+	}
+	return s, app, a, err
 }
 
 // identitiesOf checks the identities named against the app and the sheet.

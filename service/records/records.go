@@ -231,16 +231,23 @@ func (r *Records) VerifyAudit(ctx context.Context, c Caller) (entries int64, err
 
 // emit puts a live event into the outbox and wakes the listeners when the transaction commits.
 func (r *Records) emit(ctx context.Context, tx pgx.Tx, team uuid.UUID, topic string, body any) error {
+	q := &pgx.Batch{}
+	if err := queueEvent(q, team, topic, body); err != nil {
+		return err
+	}
+	return tx.SendBatch(ctx, q).Close()
+}
+
+func queueEvent(q *pgx.Batch, team uuid.UUID, topic string, body any) error {
 	b, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	q := &pgx.Batch{}
 	// Numbers are given in the order of commits: a reader that has seen one will not be passed by an earlier one.
 	q.Queue(`SELECT pg_advisory_xact_lock(hashtextextended($1, 1))`, team.String())
 	q.Queue(`INSERT INTO outbox (team, topic, body) VALUES ($1, $2, $3)`, team, topic, b)
 	q.Queue(`SELECT pg_notify('ligare_outbox', '')`)
-	return tx.SendBatch(ctx, q).Close()
+	return nil
 }
 
 // As gives an error as ours, if it is.

@@ -31,7 +31,8 @@ type row struct {
 	fields                                                        map[string]string
 	berths                                                        map[string]string
 	access                                                        []byte
-	step                                                          *uuid.UUID // key of the recorded create, nil for none
+	step                                                          *uuid.UUID           // key of the recorded create, nil for none
+	known                                                         map[string]uuid.UUID // the app's identities, where they were read already
 }
 
 // Register makes a registration, or brings one that exists to what is asked: identities, answers, digests, redirects,
@@ -57,26 +58,19 @@ func (r *Records) Register(ctx context.Context, c Caller, in shape.Register) (*s
 	var remote *registrar.Remote
 	var account *uuid.UUID
 	if !w.sheet.ByHand() {
-		id := uuid.Nil
-		if remote, id, err = r.remote(ctx, c.Team, w.sheet); err != nil {
+		if w.account == nil {
+			return nil, noAccount(w.sheet)
+		}
+		if remote, err = r.spoken(c.Team, w.sheet, w.account); err != nil {
 			return nil, err
 		}
-		account = &id
+		account = &w.account.id
 	}
-	if err := r.begin(ctx, c, w, account); err != nil {
-		return nil, err
-	}
-	release, ok, err := r.locks.hold(ctx, r.DB, w.id)
+	release, err := r.begin(ctx, c, w, account)
 	if err != nil {
 		return nil, err
 	}
-	if !ok {
-		return nil, fail(Clash, "Wait until it is done, then run the command again.", "somebody is registering %s at %s right now", w.app.Name, w.sheet.Title)
-	}
 	defer release()
-	if w.reg, err = r.row(ctx, c, w.id.String()); err != nil { // as it is now that nobody else is at it
-		return nil, err
-	}
 	if w.sheet.ByHand() {
 		return r.byHand(ctx, c, w)
 	}
@@ -90,7 +84,7 @@ func (r *Records) Register(ctx context.Context, c Caller, in shape.Register) (*s
 	if err != nil {
 		return nil, r.stopped(ctx, c, w, err)
 	}
-	return r.Registration(ctx, c, w.reg.id.String())
+	return r.registration(ctx, c, w.reg.id.String(), w.sheet)
 }
 
 // fixed refuses to change an answer that the service keeps for good.
@@ -117,56 +111,94 @@ func (w *wish) prerequisites() error {
 	return nil
 }
 
-// begin records what is asked, before anything is sent.
-func (r *Records) begin(ctx context.Context, c Caller, w *wish, account *uuid.UUID) error {
-	id := uuid.Must(uuid.NewV7())
-	fresh := false
-	err := pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
-		err := tx.QueryRow(ctx, `INSERT INTO registrations (team, id, app, service, environment, identity, account, sheet, state) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, 'started')
-			ON CONFLICT (team, app, service, environment, identity) DO UPDATE SET sheet = excluded.sheet, account = excluded.account,
-				state = CASE registrations.state WHEN 'removed' THEN 'started' ELSE registrations.state END RETURNING id, xmax = 0`,
-			c.Team, id, w.app.ID, w.sheet.Service, w.in.Environment, w.identityID(), account, w.sheet.Digest).Scan(&id, &fresh)
+// begin records what is asked, before anything is sent, and gives the lock under which it is done. A new registration is
+// locked before it can be seen by anybody else.
+func (r *Records) begin(ctx context.Context, c Caller, w *wish, account *uuid.UUID) (_ func(), err error) {
+	w.id = uuid.Must(uuid.NewV7())
+	if w.reg != nil {
+		w.id = w.reg.id
+	}
+	release, ok, err := r.locks.hold(ctx, r.DB, w.id)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, busy(w)
+	}
+	defer func() {
 		if err != nil {
-			return err
+			release()
 		}
-		answers := map[string]string{}
-		b := &pgx.Batch{}
-		for _, l := range w.plan.Lines {
-			switch {
-			case l.ID != "" || l.Value == "":
-			case secret(l.Ask):
-				sealed, err := r.Keys.Seal(l.Value, c.Team.String(), id.String(), "answer", l.Ask.ID)
-				if err != nil {
-					return err
-				}
-				b.Queue(`INSERT INTO sealed_answers (team, registration, name, sealed) VALUES ($1, $2, $3, $4) ON CONFLICT (team, registration, name) DO UPDATE SET sealed = excluded.sealed, given = now()`, c.Team, id, l.Ask.ID, sealed)
-			default:
-				answers[l.Ask.ID] = l.Value
-			}
-		}
-		b.Queue(`UPDATE registrations SET answers = answers || $3 WHERE team = $1 AND id = $2`, c.Team, id, answers)
-		for _, i := range w.in.Identities {
-			r.join(b, c, w, id, i)
-		}
+	}()
+	b, answers, err := r.asked(c, w, account)
+	if err != nil {
+		return nil, err
+	}
+	said := w.in // what is audited: no answer that is kept sealed
+	said.Answers = answers
+	err = r.commit(ctx, c, b, noted{action: "registration asked for", target: w.app.Name + " at " + w.sheet.Service + " " + w.in.Environment, detail: said})
+	if store.Taken(err) && w.reg == nil {
+		return nil, busy(w)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if w.first != nil { // nobody else knows of it yet
+		w.reg = &row{id: w.id, app: uuid.MustParse(w.app.ID), appName: w.app.Name, service: w.sheet.Service, environment: w.in.Environment, state: "started", answers: answers, step: &w.first.key, berths: map[string]string{}}
 		for _, x := range w.in.Berths {
-			b.Queue(`UPDATE registrations SET berths = berths || $3 WHERE team = $1 AND id = $2`, c.Team, id, map[string]string{x.Name: x.Environment})
+			w.reg.berths[x.Name] = x.Environment
 		}
-		r.rememberSheet(b, c, w.sheet)
-		if fresh && !w.sheet.ByHand() && w.sheet.Connector.Protocol == sheet.ByProtocol {
-			w.first = &attempt{uuid.New(), w.request(id)}
-			if err := r.queueStep(b, c, id, *w.first, nil); err != nil {
-				return err
+	} else if w.reg, err = r.row(ctx, c, w.id.String()); err != nil {
+		return nil, err
+	}
+	w.reg.known = map[string]uuid.UUID{}
+	for _, i := range w.app.Identities {
+		w.reg.known[i.Platform+" "+i.Identifier] = uuid.MustParse(i.ID)
+	}
+	return release, nil
+}
+
+func busy(w *wish) error {
+	return fail(Clash, "Wait until it is done, then run the command again.", "somebody is registering %s at %s right now", w.app.Name, w.sheet.Title)
+}
+
+// asked is the batch that records a request: the registration, its answers, its identities, and the create that follows.
+func (r *Records) asked(c Caller, w *wish, account *uuid.UUID) (b *pgx.Batch, answers map[string]string, err error) {
+	b, answers = &pgx.Batch{}, map[string]string{}
+	if w.reg == nil {
+		b.Queue(`INSERT INTO registrations (team, id, app, service, environment, identity, account, sheet, state) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, 'started')`,
+			c.Team, w.id, w.app.ID, w.sheet.Service, w.in.Environment, w.identityID(), account, w.sheet.Digest)
+		if w.sheet.Connector.Protocol == sheet.ByProtocol {
+			w.first = &attempt{uuid.New(), w.request(w.id)}
+			if err := r.queueStep(b, c, w.id, *w.first, nil); err != nil {
+				return nil, nil, err
 			}
 		}
-		if err := tx.SendBatch(ctx, b).Close(); err != nil {
-			return err
+	}
+	for _, l := range w.plan.Lines {
+		switch {
+		case l.ID != "" || l.Value == "":
+		case secret(l.Ask):
+			sealed, err := r.Keys.Seal(l.Value, c.Team.String(), w.id.String(), "answer", l.Ask.ID)
+			if err != nil {
+				return nil, nil, err
+			}
+			b.Queue(`INSERT INTO sealed_answers (team, registration, name, sealed) VALUES ($1, $2, $3, $4) ON CONFLICT (team, registration, name) DO UPDATE SET sealed = excluded.sealed, given = now()`, c.Team, w.id, l.Ask.ID, sealed)
+		default:
+			answers[l.Ask.ID] = l.Value
 		}
-		said := w.in // what is audited: no answer that is kept sealed
-		said.Answers = answers
-		return r.audit(ctx, tx, c, "registration asked for", w.app.Name+" at "+w.sheet.Service+" "+w.in.Environment, said)
-	})
-	w.id = id
-	return err
+	}
+	b.Queue(`UPDATE registrations SET answers = answers || $3, sheet = $4, account = $5 WHERE team = $1 AND id = $2`, c.Team, w.id, answers, w.sheet.Digest, account)
+	for _, i := range w.in.Identities {
+		r.join(b, c, w, w.id, i)
+	}
+	for _, x := range w.in.Berths {
+		b.Queue(`UPDATE registrations SET berths = berths || $3 WHERE team = $1 AND id = $2`, c.Team, w.id, map[string]string{x.Name: x.Environment})
+	}
+	if w.reg == nil {
+		r.rememberSheet(b, c, w.sheet)
+	}
+	return b, answers, nil
 }
 
 // request is the whole of a first request, which needs nothing but the plan.

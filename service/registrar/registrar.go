@@ -231,10 +231,18 @@ func (r *Remote) call(ctx context.Context, method, path, key string, in, out any
 		}
 	}
 	safe := method != "POST" || key != "" && r.Sheet.Connector.LostAnswer == sheet.ByKey
+	var before *Lost
 	for try := 1; ; try++ {
 		wait, err := r.once(ctx, method, path, key, body, out)
 		var lost *Lost
-		if err == nil || try == tries || wait < 0 || !safe && errors.As(err, &lost) {
+		var away *Unreachable
+		switch {
+		case errors.As(err, &lost):
+			before = lost
+		case errors.As(err, &away) && before != nil: // this try certainly did nothing; an earlier one may have
+			err = before
+		}
+		if err == nil || try == tries || wait < 0 || !safe && before != nil {
 			return err
 		}
 		select {
@@ -260,8 +268,11 @@ func (r *Remote) once(ctx context.Context, method, path, key string, body []byte
 	if r.Credential != "" {
 		req.Header.Set("Authorization", "Bearer "+r.Credential)
 	}
-	if key != "" {
+	switch {
+	case key != "" && r.Sheet.Connector.LostAnswer == sheet.ByKey:
 		req.Header.Set("Idempotency-Key", key)
+	case method == http.MethodPost: // the header, and a body that can be had again, let net/http repeat a request by itself
+		req.GetBody = nil
 	}
 	client := r.Client
 	if client == nil {

@@ -55,6 +55,7 @@ func TestWhatAnAnswerMeans(t *testing.T) {
 		{"cut, then done", "k", []func(http.ResponseWriter){cut, ok}, 2, "", ""},
 		{"half an answer, then done", "k", []func(http.ResponseWriter){say(200, `{"id": `), ok}, 2, "", ""},
 		{"busy for good", "k", []func(http.ResponseWriter){say(429, "")}, 3, "unreachable", "busy"},
+		{"lost, then busy for good", "k", []func(http.ResponseWriter){cut, say(429, "")}, 3, "lost", ""},
 		{"broken for good", "k", []func(http.ResponseWriter){say(502, "")}, 3, "lost", "502"},
 		{"broken, and not repeatable", "", []func(http.ResponseWriter){say(502, ""), ok}, 1, "lost", ""},
 		{"another protocol's answer", "k", []func(http.ResponseWriter){say(200, "<html>")}, 3, "lost", "not of its protocol"},
@@ -107,5 +108,21 @@ func TestLookingUpAndFiles(t *testing.T) {
 	}
 	if b, err := r.File(context.Background(), "1", "ios", "x", "f"); err != nil || string(b) != "raw\x00bytes" {
 		t.Errorf("%q %v", b, err)
+	}
+}
+
+// A create at a service that knows no keys is sent once, and never again by anybody below us.
+func TestWhatCannotBeRepeatedIsSentOnce(t *testing.T) {
+	for _, how := range []string{sheet.ByReference, sheet.Never} {
+		r, calls := answering(t, say(200, `{"id": "1"}`), cut)
+		r.Sheet = &sheet.Sheet{Title: "Service", Connector: sheet.Connector{LostAnswer: how}}
+		if _, err := r.Get(context.Background(), "1"); err != nil { // opens a connection that is used again
+			t.Fatal(err)
+		}
+		_, err := r.Create(context.Background(), "k", New{})
+		var lost *Lost
+		if !errors.As(err, &lost) || calls.Load() != 2 {
+			t.Errorf("%s: %v after %d calls", how, err, calls.Load()-1)
+		}
 	}
 }
