@@ -24,6 +24,7 @@ type Walk struct {
 	Steps     []Step     `yaml:"steps"`
 	Mistakes  []Mistake  `yaml:"mistakes"`
 	After     []Step     `yaml:"after"`
+	Others    []Step     `yaml:"others"` // the studio's other apps, and services of other kinds
 }
 
 // App is an app that stands in the records without a tree.

@@ -101,6 +101,13 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 	do(t, ctx, "a signer in every encoding, each with a copy button, and who needs it", says("Wren bench"), says("SHA-256, Base64url"), says("Thornmill, development"),
 		chromedp.Poll(`document.querySelectorAll('[aria-label$="of Wren bench"]').length === 9`, nil))
 
+	do(t, ctx, "registering with another service: what goes there is shown first", chromedp.Navigate(end.Address+"/apps/browsed/register/patchquay"), says("What goes to Patchquay"), says("from: the app"),
+		chromedp.Click(`//button[text()="Register with Patchquay"]`), says("kept on the server, must not ship"), says("Publishing token"))
+	do(t, ctx, "a duty is confirmed by a person", chromedp.Click(`input[type=checkbox]`, chromedp.ByQuery), says("just now"))
+	do(t, ctx, "a key is exchanged", chromedp.Click(`//button[text()="exchange"]`), says("exchanged, still valid"))
+	do(t, ctx, "a sheet can be read", chromedp.Navigate(end.Address+"/services/patchquay"), says("whoever has this token replaces the code"), says("As it is written"))
+	do(t, ctx, "back to the app", chromedp.Navigate(end.Address+"/apps/browsed"), says("Line-up"))
+
 	must(t, 0, dir, "probe", "thornmill")
 	do(t, ctx, "a sighting arrives by itself", says("record read"), says("just saw iOS"))
 	do(t, ctx, "and stands in the line-up", chromedp.Poll(`document.querySelectorAll('tbody tr td:last-child .font-mono').length >= 6`, nil))
@@ -152,7 +159,6 @@ func TestPictures(t *testing.T) {
 	}
 	ctx := browser(t)
 	do(t, ctx, "the sign-in", chromedp.EmulateViewport(1280, 800), chromedp.Navigate(e.Address+"/sign-in"), chromedp.WaitVisible("#token", chromedp.ByQuery))
-	shot(t, ctx, "console-sign-in")
 	do(t, ctx, "the overview", chromedp.Navigate("about:blank"), chromedp.Navigate(e.Address+"/sign-in#"+e.Token), says("Hivelog"))
 	shot(t, ctx, "console-overview")
 	do(t, ctx, "the app", chromedp.EmulateViewport(1280, 1120), chromedp.Click(`a[href="/apps/hivelog"]`, chromedp.ByQuery), says("Bundle ID"))
@@ -164,8 +170,25 @@ func TestPictures(t *testing.T) {
 	}
 	part("variants", "console-variants")
 	part("signers", "console-signers")
+	page := func(path, wait, name string) {
+		t.Helper()
+		do(t, ctx, name, chromedp.Navigate(e.Address+path), says(wait))
+		shot(t, ctx, name)
+	}
+	page("/services/gatepost", "which needs none", "console-service")
+	page("/apps/seedswap/register/treadmark", "Launcher activity", "console-register")
+	regs, err := (&client.Client{Address: e.Address, Token: e.Token}).Registrations(context.Background(), "seedswap")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range regs {
+		if g.Service == "patchquay" {
+			page("/registrations/"+g.ID, "autumn fair", "console-registration")
+		}
+	}
+	terminal(t, ctx, filepath.Join(folder, "seedswap"), home, "register", 40, "register", "treadmark", "--environment", "production", "--identity", "example.larkfield.seedswap.staging", "--answer", "payer=20417733", "--dry-run")
+	terminal(t, ctx, filepath.Join(folder, "seedswap"), home, "feeds", 40, "feeds")
 	terminal(t, ctx, tree, home, "survey", 40, "survey")
-	terminal(t, ctx, filepath.Join(folder, "tern-crossing"), home, "survey-flutter", 40, "survey", "--variant", "northRelease")
 	terminal(t, ctx, filepath.Join(folder, "seedswap"), home, "survey-react-native", 42, "survey", "--variant", "debug")
 	terminal(t, ctx, tree, home, "signers", 40, "signer", "list")
 	terminal(t, ctx, tree, home, "digest", 40, "digest", "--variant", "debug")

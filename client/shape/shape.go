@@ -460,12 +460,12 @@ type Published struct {
 
 // Item is something sold in the app.
 type Item struct {
-	Product string `json:"product" yaml:"product"`
-	Kind    string `json:"kind" yaml:"kind"` // consumable, non-consumable, subscription
-	Title   string `json:"title" yaml:"title"`
-	Group   string `json:"group,omitempty" yaml:"group,omitempty"`
-	Price   string `json:"price,omitempty" yaml:"price,omitempty"` // 2.50 EUR
-	Active  bool   `json:"active" yaml:"active"`
+	Product string `json:"product"`
+	Kind    string `json:"kind"` // consumable, non-consumable, subscription
+	Title   string `json:"title"`
+	Group   string `json:"group,omitempty"`
+	Price   string `json:"price,omitempty"` // 2.50 EUR
+	Active  bool   `json:"active"`
 }
 
 // Catalogue is what shall be sold beside what the service has.
@@ -485,8 +485,8 @@ type CatalogueLine struct {
 
 // NewCatalogue is the items that shall be sold.
 type NewCatalogue struct {
-	Items []Item `json:"items" yaml:"items"`
-	Send  bool   `json:"send" yaml:"-"` // bring the service to it
+	Items []Item `json:"items"`
+	Send  bool   `json:"send"` // bring the service to it
 }
 
 // Builder is a hosted builder's fields and builds.

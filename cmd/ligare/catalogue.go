@@ -1,14 +1,12 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"strings"
 
 	"github.com/urfave/cli/v3"
-	"go.yaml.in/yaml/v3"
 
 	"ligare/client/shape"
 	"ligare/job"
@@ -71,31 +69,16 @@ func itemsWanted(c *cli.Command, now *shape.Catalogue) (items []shape.Item, chan
 		if err != nil {
 			return nil, false, err
 		}
-		var in shape.NewCatalogue
-		d := yaml.NewDecoder(bytes.NewReader(b)) // JSON is YAML, too
-		d.KnownFields(true)
-		if err := d.Decode(&in); err != nil {
-			return nil, false, &job.Problem{What: f, Hint: "It holds items: a list of product, kind, title, group, price, active.", Err: fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "yaml: "))}
+		if items, err = job.ReadItems(f, b); err != nil {
+			return nil, false, err
 		}
-		items, changed = in.Items, true
+		changed = true
 	}
 	for _, text := range c.StringSlice("item") {
-		i := shape.Item{Active: true}
-		for _, part := range strings.Split(text, ";") {
-			k, v, ok := strings.Cut(strings.TrimSpace(part), "=")
-			to := map[string]*string{"product": &i.Product, "kind": &i.Kind, "price": &i.Price, "group": &i.Group, "title": &i.Title}[strings.TrimSpace(k)]
-			if !ok || to == nil {
-				return nil, false, &job.Problem{What: fmt.Sprintf("--item: %q is not understood", part), Hint: `Write it as "product=hive.year; kind=subscription; price=12.00 EUR; group=hive; title=A year".`}
-			}
-			*to = strings.TrimSpace(v)
+		if items, err = job.AddItem(items, text); err != nil {
+			return nil, false, err
 		}
-		kept := items[:0:0]
-		for _, had := range items {
-			if had.Product != i.Product {
-				kept = append(kept, had)
-			}
-		}
-		items, changed = append(kept, i), true
+		changed = true
 	}
 	return items, changed, nil
 }

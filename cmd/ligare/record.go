@@ -11,8 +11,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ligare/client/shape"
-	"ligare/core/syntax/dotenv"
-	"ligare/edit"
 	"ligare/job"
 )
 
@@ -92,7 +90,7 @@ func serverSecretsCommand() *cli.Command {
 			}
 			to := c.String("to")
 			if to != "" {
-				if err := outsideTrees(to); err != nil {
+				if err := job.OutsideTrees(to); err != nil {
 					return err
 				}
 			}
@@ -103,7 +101,7 @@ func serverSecretsCommand() *cli.Command {
 			if to == "" {
 				return output(c, list, func(out io.Writer) {
 					for _, x := range list {
-						fmt.Fprintln(out, dotenv.Line(dotenv.Pair{Name: x.Env, Value: x.Value}))
+						fmt.Fprintln(out, job.SecretLine(x))
 					}
 				})
 			}
@@ -113,44 +111,11 @@ func serverSecretsCommand() *cli.Command {
 }
 
 func setSecrets(c *cli.Command, to string, list []shape.ServerSecret) error {
-	var pairs []dotenv.Pair
-	names := []string{}
-	for _, x := range list {
-		pairs, names = append(pairs, dotenv.Pair{Name: x.Env, Value: x.Value}), append(names, x.Env)
-	}
-	was, err := os.ReadFile(to)
-	if err != nil && !os.IsNotExist(err) {
-		return &job.Problem{What: "cannot read " + to, Err: err}
-	}
-	text, err := dotenv.Set(string(was), pairs)
+	names, err := job.SetSecrets(to, list)
 	if err != nil {
-		return &job.Problem{What: to, Hint: "Correct the line named; nothing was written.", Err: err}
-	}
-	if err := edit.Secret(to, was, []byte(text)); err != nil {
-		return &job.Problem{What: "nothing was written", Err: err}
+		return err
 	}
 	return output(c, map[string]any{"file": to, "set": names}, func(out io.Writer) {
 		fmt.Fprintf(out, "%s: %s set; only you may read it.\n", to, strings.Join(names, ", "))
 	})
-}
-
-// outsideTrees refuses a file inside an app's tree or a repository: server values never enter one.
-func outsideTrees(name string) error {
-	abs, err := filepath.Abs(name)
-	if err != nil {
-		return err
-	}
-	if real, err := filepath.EvalSymlinks(filepath.Dir(abs)); err == nil {
-		abs = filepath.Join(real, filepath.Base(abs))
-	}
-	for dir := filepath.Dir(abs); ; dir = filepath.Dir(dir) {
-		for _, mark := range []string{"ligare.yaml", ".git"} {
-			if _, err := os.Lstat(filepath.Join(dir, mark)); err == nil {
-				return &job.Problem{What: fmt.Sprintf("%s lies inside %s, which is a tree; server values never enter one", name, dir), Hint: "Name a file elsewhere, or leave --to out and pipe the lines to where the backend's environment is kept."}
-			}
-		}
-		if dir == filepath.Dir(dir) {
-			return nil
-		}
-	}
 }

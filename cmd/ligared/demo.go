@@ -224,6 +224,11 @@ func (d *walker) walk(w *demo.Walk, leave bool) error {
 	if err := d.takeOut(); err != nil {
 		return err
 	}
+	for _, s := range w.Others {
+		if err := d.step(s); err != nil {
+			return err
+		}
+	}
 	if leave {
 		undo, err := d.mistake(w.Mistakes[0])
 		_ = undo // it stays planted, for the console to show

@@ -9,7 +9,6 @@ import (
 	"image"
 	_ "image/jpeg" // so that a picture of another format is named
 	_ "image/png"
-	"net/url"
 	"slices"
 	"strings"
 	"unicode"
@@ -342,11 +341,11 @@ func allowed(r *sheet.Redirects, uri string) string {
 	if strings.ContainsFunc(uri, func(c rune) bool { return c <= ' ' || c == 0x7f || unicode.IsSpace(c) }) {
 		return "a blank or control character stands in it"
 	}
-	u, err := url.Parse(uri)
-	if err != nil || u.Scheme == "" {
+	u, ok := ident.SplitURI(uri)
+	if !ok {
 		return "it has no scheme"
 	}
-	if u.Fragment != "" || strings.HasSuffix(uri, "#") {
+	if u.Fragment {
 		return "a fragment is not allowed (RFC 6749 section 3.1.2)"
 	}
 	if strings.Contains(uri, "*") {
@@ -356,7 +355,7 @@ func allowed(r *sheet.Redirects, uri string) string {
 		switch {
 		case rule.Scheme == "https" && u.Scheme == "https" && u.Host != "",
 			rule.Scheme == "reverse-domain" && strings.Contains(u.Scheme, "."),
-			rule.Scheme == "loopback" && u.Scheme == "http" && (u.Hostname() == "127.0.0.1" || u.Hostname() == "::1"):
+			rule.Scheme == "loopback" && u.Scheme == "http" && (u.Host == "127.0.0.1" || u.Host == "[::1]"):
 			return ""
 		}
 	}

@@ -3,13 +3,12 @@
 package draft
 
 import (
+	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
 	"sort"
 	"strings"
-
-	"go.yaml.in/yaml/v3"
 
 	"ligare/core/ident"
 	"ligare/core/sheet"
@@ -102,7 +101,7 @@ func (d *Draft) File(name, where string, src []byte) error {
 	for _, l := range doc.Leaves() {
 		last := strings.ToLower(strings.TrimPrefix(l.Pointer[strings.LastIndexAny(l.Pointer, "/.")+1:], "@"))
 		switch {
-		case seen[l.Pointer]:
+		case seen[l.Pointer], l.Pointer == "": // a text of one value has no place to name
 			continue
 		case identifier(l.Value) && !has(f.read, "identity"):
 			f.read = append(f.read, [2]string{"identity", l.Pointer})
@@ -489,11 +488,13 @@ func words(list []ident.Platform) string {
 }
 
 func quote(s string) string {
-	b, err := yaml.Marshal(&yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Style: yaml.DoubleQuotedStyle, Value: s})
-	if err != nil {
+	var b strings.Builder
+	e := json.NewEncoder(&b) // what JSON writes in quotes is the same in YAML 1.2
+	e.SetEscapeHTML(false)
+	if err := e.Encode(s); err != nil {
 		return `""`
 	}
-	return strings.TrimSpace(string(b))
+	return strings.TrimSpace(b.String())
 }
 
 func sorted[V any](m map[string]V) []string {

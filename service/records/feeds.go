@@ -120,7 +120,7 @@ func (r *Records) connection(ctx context.Context, c Caller, g *shape.Registratio
 	switch {
 	case len(fit) == 0:
 		x.State, x.Say = "no supplier", "no registration of the app supplies it"
-		x.Remedy = "Register with " + who(all, in.Takes) + "."
+		x.Remedy, x.Needed = "Register with "+who(all, in.Takes)+".", x.Needed && in.Kind == "answer" // a field may stay empty
 		if x.DownstreamHas {
 			x.State, x.Say = "given", "it was given by hand"
 		}

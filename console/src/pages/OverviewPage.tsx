@@ -21,7 +21,7 @@ export function OverviewPage() {
               <tr className="border-b border-line bg-wash text-left">
                 <th scope="col" className="px-4 py-2 font-medium">Service</th>
                 {apps.map((app) => (
-                  <th scope="col" key={app.name} className="px-4 py-2 font-medium"><Link to={`/apps/${app.name}`} className="text-accent underline-offset-2 hover:underline">{app.title}</Link></th>
+                  <th scope="col" key={app.name} className="px-4 py-2 font-medium"><Link to={`/apps/${app.name}`} className="text-accent underline-offset-2 hover:underline">{app.title}</Link><div className="font-mono text-xs font-normal text-soft">{app.name}</div></th>
                 ))}
               </tr>
             </thead>
