@@ -29,6 +29,7 @@ type wish struct {
 	plan    *asking.Plan
 	answers map[string]string // kept from before, those that may be shown
 	id      uuid.UUID         // of the registration, once it is recorded
+	sent    map[string]string // answers of the create that was sent just now
 	first   *attempt          // the create, when it was recorded with the registration
 }
 

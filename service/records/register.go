@@ -379,7 +379,7 @@ func addDigests(ctx context.Context, w *wish, s registrar.Service, now *registra
 // giveAnswers changes the answers that the service has otherwise. One it says nothing of is not sent again.
 func giveAnswers(ctx context.Context, w *wish, s registrar.Service, now *registrar.Registration, want registrar.New) (_ *registrar.Registration, err error) {
 	for _, a := range w.sheet.Asks {
-		if v := want.Answers[a.ID]; a.Per == "" && v != "" && now.Received[a.ID] != registrar.Digest(v) && (now.Received != nil || w.in.Answers[a.ID] != "") {
+		if v := want.Answers[a.ID]; a.Per == "" && v != "" && now.Received[a.ID] != registrar.Digest(v) && (now.Received != nil || w.in.Answers[a.ID] != "" && w.sent[a.ID] != v && w.answers[a.ID] != v) {
 			if now, err = s.SetAnswer(ctx, now.ID, a.ID, v, "", ""); err != nil {
 				return nil, err
 			}
@@ -479,6 +479,7 @@ func (r *Records) create(ctx context.Context, c Caller, w *wish, remote *registr
 			}
 		}
 	}
+	w.sent = st.want.Answers
 	now, err := service.Create(ctx, st.key.String(), st.want)
 	var lost *registrar.Lost
 	if errors.As(err, &lost) && how == sheet.ByReference {
