@@ -186,8 +186,8 @@ func TestPictures(t *testing.T) {
 			page("/registrations/"+g.ID, "autumn fair", "console-registration")
 		}
 	}
-	terminal(t, ctx, filepath.Join(folder, "seedswap"), home, "register", 40, "register", "treadmark", "--environment", "production", "--identity", "example.larkfield.seedswap.staging", "--answer", "payer=20417733", "--dry-run")
-	terminal(t, ctx, filepath.Join(folder, "seedswap"), home, "feeds", 40, "feeds")
+	terminal(t, ctx, tree, home, "register", 40, "register", "treadmark", "--identity", "example.larkfield.hivelog.debug", "--answer", "payer=20417733", "--dry-run")
+	terminal(t, ctx, tree, home, "feeds", 40, "feeds", "--app", "marrow-radio")
 	terminal(t, ctx, tree, home, "survey", 40, "survey")
 	terminal(t, ctx, filepath.Join(folder, "seedswap"), home, "survey-react-native", 42, "survey", "--variant", "debug")
 	terminal(t, ctx, tree, home, "signers", 40, "signer", "list")

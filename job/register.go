@@ -38,6 +38,7 @@ type RegisterOptions struct {
 	Digests     bool                                                    // register signing digests even if no feature wants them yet
 	Ask         func(question string, choices []string) (string, error) // nil when nobody can be asked
 	Password    func() (string, error)
+	Unread      func(error) // told what could not be read in the tree; nil to be told nothing
 }
 
 // maxAnswer bounds an answer that is read from a file, in bytes.
@@ -45,6 +46,9 @@ const maxAnswer = 4 << 20
 
 // Registering gathers what a registration needs: one request for what the sheet says one spans. w is nil without a tree.
 func Registering(ctx context.Context, w *Work, c *client.Client, o RegisterOptions) ([]shape.Register, *sheet.Sheet, error) {
+	if o.Unread == nil {
+		o.Unread = func(error) {}
+	}
 	svc, err := c.Service(ctx, o.Service)
 	if err != nil {
 		return nil, nil, err
@@ -92,9 +96,7 @@ func Registering(ctx context.Context, w *Work, c *client.Client, o RegisterOptio
 	for _, id := range ids {
 		x := shape.IdentityAnswers{Platform: id.Platform, Identifier: id.Identifier, Answers: map[string]string{}, Sources: map[string]string{}}
 		if w != nil {
-			if err := w.found(s, ident.Platform(id.Platform), id.Identifier, o, &x); err != nil {
-				return nil, nil, err
-			}
+			w.found(s, ident.Platform(id.Platform), id.Identifier, o, &x)
 		}
 		for name, v := range perIdentity {
 			if s.Ask(name).For(ident.Platform(id.Platform)) {
@@ -199,7 +201,7 @@ func fromFile(a *sheet.Ask, name string) (string, error) {
 
 // found fills in what the tree says of an identity: signing digests in the form the service wants, the launcher activity,
 // the framework. What the tree does not say is left to the records, and at last to a person.
-func (w *Work) found(s *sheet.Sheet, p ident.Platform, id string, o RegisterOptions, into *shape.IdentityAnswers) error {
+func (w *Work) found(s *sheet.Sheet, p ident.Platform, id string, o RegisterOptions, into *shape.IdentityAnswers) {
 	for i := range s.Asks {
 		a := &s.Asks[i]
 		if !a.For(p) || o.Answers[a.ID] != "" {
@@ -210,8 +212,9 @@ func (w *Work) found(s *sheet.Sheet, p ident.Platform, id string, o RegisterOpti
 				continue
 			}
 			v, from, err := w.digestOf(id, form, o)
-			if err != nil {
-				return fmt.Errorf("%s: %w", a.Title, err)
+			if err != nil { // the records may have it, from a signer that was added
+				o.Unread(fmt.Errorf("%s: %w", a.Title, err))
+				continue
 			}
 			put(into, a.ID, v, from)
 			continue
@@ -219,7 +222,6 @@ func (w *Work) found(s *sheet.Sheet, p ident.Platform, id string, o RegisterOpti
 		v, from := w.factOf(p, id, a.From)
 		put(into, a.ID, v, from)
 	}
-	return nil
 }
 
 func put(a *shape.IdentityAnswers, name, value, from string) {

@@ -145,11 +145,13 @@ func registerCommand() *cli.Command {
 			if asking() {
 				o.Ask = askOne
 			}
+			var unread []error
+			o.Unread = func(err error) { unread = append(unread, err) }
 			list, _, err := job.Registering(ctx, w, s, o)
 			if err != nil {
 				return err
 			}
-			return registerAll(ctx, c, s, list, o)
+			return registerAll(ctx, c, s, list, o, unread)
 		},
 	})
 }
@@ -162,7 +164,7 @@ func askOne(question string, choices []string) (string, error) {
 	return line(question + ": ")
 }
 
-func registerAll(ctx context.Context, c *cli.Command, s *client.Client, list []shape.Register, o job.RegisterOptions) error {
+func registerAll(ctx context.Context, c *cli.Command, s *client.Client, list []shape.Register, o job.RegisterOptions, unread []error) error {
 	plans, done := []*shape.Plan{}, []*shape.Registration{}
 	for i := range list {
 		p, err := job.Complete(ctx, s, &list[i], o.Ask)
@@ -174,10 +176,16 @@ func registerAll(ctx context.Context, c *cli.Command, s *client.Client, list []s
 			showPlan(os.Stderr, p)
 		}
 	}
+	ready := true
+	for _, p := range plans {
+		ready = ready && p.Ready
+	}
+	if !ready && len(unread) > 0 && !c.Bool("dry-run") {
+		return unread[0]
+	}
 	if c.Bool("dry-run") {
-		ready := true
-		for _, p := range plans {
-			ready = ready && p.Ready
+		for _, err := range unread {
+			fmt.Fprintln(os.Stderr, "  could not be read:", err)
 		}
 		if err := output(c, plans, func(out io.Writer) { fmt.Fprintln(out, "Nothing was sent.") }); err != nil || ready {
 			return err
