@@ -3,6 +3,7 @@ package vcs
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -116,5 +117,61 @@ func TestNothingTheRepositoryNamesIsStarted(t *testing.T) {
 	}
 	if _, err := os.Stat(mark); err == nil {
 		t.Error("a program named by the repository was started")
+	}
+}
+
+func TestTreesOfCommits(t *testing.T) {
+	dir := t.TempDir()
+	git := func(args ...string) {
+		t.Helper()
+		cmd := exec.Command("git", append([]string{"-C", dir, "-c", "user.name=W", "-c", "user.email=wren@larkfield.example", "-c", "commit.gpgsign=false"}, args...)...)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+	}
+	put := func(name, text string) {
+		t.Helper()
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	git("init", "--quiet")
+	put("app/a.txt", "one")
+	put("gone.txt", "x")
+	git("add", "--all")
+	git("commit", "--quiet", "-m", "first")
+	put("app/a.txt", "two")
+	put("app/ü b.txt", "new")
+	git("rm", "--quiet", "gone.txt")
+	git("add", "--all")
+	git("commit", "--quiet", "-m", "second")
+	put("app/a.txt", "not committed")
+	r, err := Open(context.Background(), filepath.Join(dir, "app")) // seen from a folder inside
+	if err != nil {
+		t.Fatal(err)
+	}
+	for commit, want := range map[string]string{"HEAD": "two", "HEAD^": "one"} {
+		at, err := r.At(context.Background(), commit)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if b, err := fs.ReadFile(at, "a.txt"); err != nil || string(b) != want {
+			t.Errorf("%s: %q %v", commit, b, err)
+		}
+	}
+	names, err := r.Touched(context.Background(), "HEAD^", "HEAD")
+	if err != nil || strings.Join(names, "|") != "a.txt|ü b.txt" {
+		t.Errorf("%q %v", names, err)
+	}
+	for _, bad := range []string{"nowhere", "--output=x", "HEAD^^"} {
+		if _, err := r.At(context.Background(), bad); err == nil {
+			t.Errorf("%s was taken for a commit", bad)
+		}
+	}
+	if _, err := r.Touched(context.Background(), "-x", "HEAD"); err == nil {
+		t.Error("an option was taken for a commit")
 	}
 }

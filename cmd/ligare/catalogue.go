@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"ligare/client"
 	"ligare/client/shape"
 	"ligare/job"
 )
@@ -20,19 +21,7 @@ func catalogueCommand() *cli.Command {
 			&cli.StringFlag{Name: "file", Usage: "items: [{product, kind, title, group, price, active}]; - reads standard input"},
 			&cli.StringSliceFlag{Name: "item", Usage: "an item to add to the list: product=ID kind=KIND price=\"2.50 EUR\" group=NAME title=TITLE, with ; between"},
 			&cli.BoolFlag{Name: "send", Usage: "bring the service to the list"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			name, err := argument(c, "SERVICE")
-			if err != nil {
-				return err
-			}
-			_, s, app, err := about(c)
-			if err != nil {
-				return err
-			}
-			g, err := which(ctx, c, s, app, name)
-			if err != nil {
-				return err
-			}
+		Action: onRegistration(func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration) error {
 			now, err := s.Catalogue(ctx, g.ID)
 			if err != nil {
 				return err
@@ -53,7 +42,7 @@ func catalogueCommand() *cli.Command {
 				return errFound
 			}
 			return nil
-		},
+		}),
 	})
 }
 
@@ -111,19 +100,7 @@ func builderCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "builder", Usage: "a hosted builder's fields, with what belongs there, and its builds", ArgsUsage: "SERVICE",
 		Flags: whichFlags(&cli.StringSliceFlag{Name: "set", Usage: "FIELD=VALUE to type"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			name, err := argument(c, "SERVICE")
-			if err != nil {
-				return err
-			}
-			_, s, app, err := about(c)
-			if err != nil {
-				return err
-			}
-			g, err := which(ctx, c, s, app, name)
-			if err != nil {
-				return err
-			}
+		Action: onRegistration(func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration) error {
 			set, err := pairs(c, "set")
 			if err != nil {
 				return err
@@ -138,7 +115,7 @@ func builderCommand() *cli.Command {
 				return err
 			}
 			return output(c, b, func(out io.Writer) { showBuilder(out, b) })
-		},
+		}),
 	})
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"ligare/client"
 	"ligare/client/shape"
 )
 
@@ -18,24 +19,13 @@ func dutyCommand() *cli.Command {
 		Commands: []*cli.Command{command(&cli.Command{
 			Name: "confirm", Usage: "confirm a duty, with your name and the time", ArgsUsage: "SERVICE DUTY",
 			Flags: whichFlags(&cli.StringFlag{Name: "note", Usage: "what was done, in a few words"}, &cli.BoolFlag{Name: "undo", Usage: "take the confirmation back"}),
-			Action: func(ctx context.Context, c *cli.Command) error {
-				service, duty, err := two(c, "SERVICE", "DUTY")
+			Action: onPart("DUTY", func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration, duty string) error {
+				g, err := s.SetDuty(ctx, g.ID, duty, shape.DutyDone{Done: !c.Bool("undo"), Note: c.String("note")})
 				if err != nil {
-					return err
-				}
-				_, s, app, err := about(c)
-				if err != nil {
-					return err
-				}
-				g, err := which(ctx, c, s, app, service)
-				if err != nil {
-					return err
-				}
-				if g, err = s.SetDuty(ctx, g.ID, duty, shape.DutyDone{Done: !c.Bool("undo"), Note: c.String("note")}); err != nil {
 					return err
 				}
 				return output(c, g.Duties, func(out io.Writer) { showDuties(out, g.Duties) })
-			},
+			}),
 		})},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			_, s, app, err := about(c)

@@ -31,19 +31,7 @@ func two(c *cli.Command, first, second string) (string, string, error) {
 func keyList() *cli.Command {
 	return command(&cli.Command{
 		Name: "list", Usage: "list the keys of a registration", ArgsUsage: "SERVICE", Flags: whichFlags(),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			name, err := argument(c, "SERVICE")
-			if err != nil {
-				return err
-			}
-			_, s, app, err := about(c)
-			if err != nil {
-				return err
-			}
-			g, err := which(ctx, c, s, app, name)
-			if err != nil {
-				return err
-			}
+		Action: onRegistration(func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration) error {
 			return output(c, g.Keys, func(out io.Writer) {
 				rows := [][]string{{"KEY", "OF", "ISSUED", "STANDS"}}
 				for _, k := range g.Keys {
@@ -51,7 +39,7 @@ func keyList() *cli.Command {
 				}
 				table(out, rows)
 			})
-		},
+		}),
 	})
 }
 
@@ -80,7 +68,9 @@ func keyExchange() *cli.Command {
 		Name: "exchange", Usage: "get a new key in place of the one in use", ArgsUsage: "SERVICE NAME",
 		Description: "The key in use stays valid until it is revoked, so that builds in people's hands go on working.",
 		Flags:       whichFlags(),
-		Action:      func(ctx context.Context, c *cli.Command) error { return newKey(ctx, c, shape.NewKey{}) },
+		Action: onPart("NAME", func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration, name string) error {
+			return newKey(ctx, c, s, g, shape.NewKey{Name: name})
+		}),
 	})
 }
 
@@ -88,7 +78,7 @@ func keyTest() *cli.Command {
 	return command(&cli.Command{
 		Name: "test", Usage: "make a key for a test beside the one in use, with an end date", ArgsUsage: "SERVICE NAME",
 		Flags: whichFlags(&cli.StringFlag{Name: "label", Usage: "what it is for", Required: true}, &cli.StringFlag{Name: "ends", Usage: "last day, as 2027-01-31; 14 days from now, if not said"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
+		Action: onPart("NAME", func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration, name string) error {
 			ends := time.Now().AddDate(0, 0, 14)
 			if d := c.String("ends"); d != "" {
 				t, err := time.ParseInLocation(time.DateOnly, d, time.Local)
@@ -97,58 +87,28 @@ func keyTest() *cli.Command {
 				}
 				ends = t.Add(24*time.Hour - time.Second)
 			}
-			return newKey(ctx, c, shape.NewKey{Label: c.String("label"), Ends: &ends})
-		},
+			return newKey(ctx, c, s, g, shape.NewKey{Name: name, Label: c.String("label"), Ends: &ends})
+		}),
 	})
 }
 
-func newKey(ctx context.Context, c *cli.Command, k shape.NewKey) error {
-	service, name, err := two(c, "SERVICE", "NAME")
-	if err != nil {
-		return err
-	}
-	_, s, app, err := about(c)
-	if err != nil {
-		return err
-	}
-	g, err := which(ctx, c, s, app, service)
-	if err != nil {
-		return err
-	}
-	k.Name = name
+func newKey(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration, k shape.NewKey) error {
 	if p := c.String("platform"); p != "" {
 		k.Platform, k.Identifier = p, c.String("identity")
 	}
-	g, err = s.NewKey(ctx, g.ID, k)
-	if err != nil {
-		return err
-	}
-	return output(c, g, func(out io.Writer) { showRegistration(out, *g) })
+	g, err := s.NewKey(ctx, g.ID, k)
+	return showing(c, g, err)
 }
 
 func keyEnd(verb, usage string, do func(*client.Client, context.Context, string, string) (*shape.Registration, error)) *cli.Command {
 	return command(&cli.Command{
 		Name: verb, Usage: usage, ArgsUsage: "SERVICE KEY", Flags: whichFlags(&cli.BoolFlag{Name: "yes", Usage: "do not ask"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			service, key, err := two(c, "SERVICE", "KEY")
-			if err != nil {
+		Action: onPart("KEY", func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration, key string) error {
+			if ok, err := confirm(c, fmt.Sprintf("%s the key %s of %s at %s?", verb, key, g.App, g.Title)); err != nil || !ok {
 				return err
 			}
-			_, s, app, err := about(c)
-			if err != nil {
-				return err
-			}
-			g, err := which(ctx, c, s, app, service)
-			if err != nil {
-				return err
-			}
-			if ok, err := confirm(c, fmt.Sprintf("%s the key %s of %s at %s?", verb, key, app, g.Title)); err != nil || !ok {
-				return err
-			}
-			if g, err = do(s, ctx, g.ID, key); err != nil {
-				return err
-			}
-			return output(c, g, func(out io.Writer) { showRegistration(out, *g) })
-		},
+			g, err := do(s, ctx, g.ID, key)
+			return showing(c, g, err)
+		}),
 	})
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"ligare/client"
 	"ligare/client/shape"
 	"ligare/job"
 )
@@ -23,19 +24,7 @@ func recordCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "file", Usage: "config or licence file as it was downloaded"},
 			&cli.StringFlag{Name: "for", Usage: "application ID or bundle ID that the values are for"},
 			&cli.BoolFlag{Name: "anyway", Usage: "keep a value that has not the sheet's form"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			name, err := argument(c, "SERVICE")
-			if err != nil {
-				return err
-			}
-			_, s, app, err := about(c)
-			if err != nil {
-				return err
-			}
-			g, err := which(ctx, c, s, app, name)
-			if err != nil {
-				return err
-			}
+		Action: onRegistration(func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration) error {
 			in := shape.Recorded{Values: []shape.RecordedValue{}, Files: []shape.RecordedFile{}, Force: c.Bool("anyway")}
 			for _, v := range c.StringSlice("value") {
 				k, text, given := strings.Cut(v, "=")
@@ -58,12 +47,9 @@ func recordCommand() *cli.Command {
 				}
 				in.Files = append(in.Files, shape.RecordedFile{Name: filepath.Base(f), Content: b})
 			}
-			g, err = s.Record(ctx, g.ID, in)
-			if err != nil {
-				return err
-			}
-			return output(c, g, func(out io.Writer) { showRegistration(out, *g) })
-		},
+			g, err := s.Record(ctx, g.ID, in)
+			return showing(c, g, err)
+		}),
 	})
 }
 
@@ -75,19 +61,7 @@ func serverSecretsCommand() *cli.Command {
 			&cli.StringFlag{Name: "reason", Usage: "what for, in a few words", Required: true},
 			&cli.StringSliceFlag{Name: "only", Usage: "value to give out; all, if none is named"},
 			&cli.StringFlag{Name: "to", Usage: "file outside any tree to set them in"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			name, err := argument(c, "SERVICE")
-			if err != nil {
-				return err
-			}
-			_, s, app, err := about(c)
-			if err != nil {
-				return err
-			}
-			g, err := which(ctx, c, s, app, name)
-			if err != nil {
-				return err
-			}
+		Action: onRegistration(func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration) error {
 			to := c.String("to")
 			if to != "" {
 				if err := job.OutsideTrees(to); err != nil {
@@ -106,7 +80,7 @@ func serverSecretsCommand() *cli.Command {
 				})
 			}
 			return setSecrets(c, to, list)
-		},
+		}),
 	})
 }
 

@@ -47,6 +47,52 @@ func which(ctx context.Context, c *cli.Command, s *client.Client, app, service s
 	return job.Find(ctx, s, app, job.Which{Service: service, Environment: c.String("environment"), Identity: c.String("identity"), Platform: c.String("platform")})
 }
 
+// onRegistration is a command about one registration, named by its service and the flags of whichFlags.
+func onRegistration(do func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		name, err := argument(c, "SERVICE")
+		if err != nil {
+			return err
+		}
+		_, s, app, err := about(c)
+		if err != nil {
+			return err
+		}
+		g, err := which(ctx, c, s, app, name)
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, s, g)
+	}
+}
+
+// onPart is a command about something of a registration: a key, a duty.
+func onPart(what string, do func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration, part string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		service, part, err := two(c, "SERVICE", what)
+		if err != nil {
+			return err
+		}
+		_, s, app, err := about(c)
+		if err != nil {
+			return err
+		}
+		g, err := which(ctx, c, s, app, service)
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, s, g, part)
+	}
+}
+
+// showing prints a registration after a change.
+func showing(c *cli.Command, g *shape.Registration, err error) error {
+	if err != nil {
+		return err
+	}
+	return output(c, g, func(out io.Writer) { showRegistration(out, *g) })
+}
+
 // pairs reads NAME=VALUE flags.
 func pairs(c *cli.Command, flag string) (map[string]string, error) {
 	out := map[string]string{}
@@ -391,27 +437,15 @@ func deregisterCommand() *cli.Command {
 		Name: "deregister", Usage: "take a registration away, at the service too", ArgsUsage: "SERVICE",
 		Description: "What was placed in trees stays until it is taken out there: ligare unplace SERVICE.",
 		Flags:       whichFlags(&cli.BoolFlag{Name: "yes", Usage: "do not ask"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			name, err := argument(c, "SERVICE")
-			if err != nil {
-				return err
-			}
-			_, s, app, err := about(c)
-			if err != nil {
-				return err
-			}
-			g, err := which(ctx, c, s, app, name)
-			if err != nil {
-				return err
-			}
-			if ok, err := confirm(c, fmt.Sprintf("Take the registration of %s at %s away, with everything it was issued?", app, g.Title)); err != nil || !ok {
+		Action: onRegistration(func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration) error {
+			if ok, err := confirm(c, fmt.Sprintf("Take the registration of %s at %s away, with everything it was issued?", g.App, g.Title)); err != nil || !ok {
 				return err
 			}
 			if err := s.Deregister(ctx, g.ID); err != nil {
 				return err
 			}
-			return output(c, map[string]string{"removed": g.ID}, func(out io.Writer) { fmt.Fprintf(out, "%s is no longer registered at %s.\n", app, g.Title) })
-		},
+			return output(c, map[string]string{"removed": g.ID}, func(out io.Writer) { fmt.Fprintf(out, "%s is no longer registered at %s.\n", g.App, g.Title) })
+		}),
 	})
 }
 
@@ -419,24 +453,9 @@ func resolveCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "resolve", Usage: "say what was found at a service after its answer was lost", ArgsUsage: "SERVICE",
 		Flags: whichFlags(&cli.StringFlag{Name: "found", Usage: "the service's name of the registration that is there"}, &cli.BoolFlag{Name: "absent", Usage: "nothing is there; it may be tried again"}),
-		Action: func(ctx context.Context, c *cli.Command) error {
-			name, err := argument(c, "SERVICE")
-			if err != nil {
-				return err
-			}
-			_, s, app, err := about(c)
-			if err != nil {
-				return err
-			}
-			g, err := which(ctx, c, s, app, name)
-			if err != nil {
-				return err
-			}
-			g, err = s.Resolve(ctx, g.ID, shape.Resolve{Found: c.String("found"), Absent: c.Bool("absent")})
-			if err != nil {
-				return err
-			}
-			return output(c, g, func(out io.Writer) { showRegistration(out, *g) })
-		},
+		Action: onRegistration(func(ctx context.Context, c *cli.Command, s *client.Client, g *shape.Registration) error {
+			g, err := s.Resolve(ctx, g.ID, shape.Resolve{Found: c.String("found"), Absent: c.Bool("absent")})
+			return showing(c, g, err)
+		}),
 	})
 }

@@ -406,7 +406,7 @@ func TestExposureIsTheSheets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if all["tallywick"].Value("app-secret").Exposure != Client || all["bellhanger"].Value("sending-key").Exposure != Server {
+	if all["tallywick"].Value("tally-secret").Exposure != Client || all["bellhanger"].Value("sending-key").Exposure != Server {
 		t.Error("a value's name says nothing about its exposure")
 	}
 	if all["thornmill"].FileFor(ident.IOS).Name != "Thornmill.json" || all["thornmill"].FileFor(ident.Web) != nil {

@@ -130,7 +130,7 @@ func rawInserts(ctx context.Context, b *testing.B, db *pgxpool.Pool, oneBatch bo
 			asked.Queue(`INSERT INTO registration_identities (team, registration, identity, answers, sources, received) VALUES ($1, $2, $3, '{"framework": "native", "identifier": "x"}', '{"framework": "given"}', '{"framework": "sha256:"}')`, team, reg, ids[i])
 			asked.Queue(`INSERT INTO registration_steps (team, registration, step, key, request, state) VALUES ($1, $2, 'create', $3, $4, 'done')`, team, reg, uuid.New(), sealed)
 			audit(asked)
-			issued.Queue(`INSERT INTO issued_values (team, registration, identity, name, exposure, sealed) VALUES ($1, $2, $3, 'app-secret', 'client', $4)`, team, reg, ids[i], sealed)
+			issued.Queue(`INSERT INTO issued_values (team, registration, identity, name, exposure, sealed) VALUES ($1, $2, $3, 'tally-secret', 'client', $4)`, team, reg, ids[i], sealed)
 			issued.Queue(`INSERT INTO duties (team, registration, duty) VALUES ($1, $2, 'personal-data')`, team, reg)
 			issued.Queue(`INSERT INTO jobs (team, kind, subject, due) VALUES ($1, 'look', $2, now() + interval '1 hour')`, team, reg.String())
 			audit(issued)

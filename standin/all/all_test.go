@@ -102,7 +102,7 @@ func otlp(text, id string) string {
 
 func TestCounting(t *testing.T) {
 	a := registered(t, "tallywick", `{"name": "Hive"}`, "android", `{"framework": "native"}`, `[]`)
-	key := map[string]string{"Tallywick-App": a.r.Identities[0].Values["app-secret"]}
+	key := map[string]string{"Tallywick-App": a.r.Identities[0].Values["tally-secret"]}
 	a.expect(200, `"counted":1`, "POST", "/v1/logs", "", key, otlp("opened", "example.hive"))
 	a.expect(200, `"passed_over":1`, "POST", "/v1/logs", "", key, otlp("", "example.hive"))
 	a.expect(403, "TW-31", "POST", "/v1/logs", "", nil, otlp("opened", "x"))

@@ -27,7 +27,7 @@ func New(file string) (*base.Service, error) {
 			if !slices.Contains(frameworks, i.Answers["framework"]) {
 				return base.Stop(422, "TW-22", "Tallywick has no library for the framework %q.", i.Answers["framework"])
 			}
-			i.Values["app-secret"] = base.Of("ABCDEFGHJKMNPQRSTVWXYZ23456789", 26)
+			i.Values["tally-secret"] = base.Of("ABCDEFGHJKMNPQRSTVWXYZ23456789", 26)
 			return nil
 		},
 		Features: map[string]func(*base.Registration) *base.No{"counts": nil, "paths": nil, "versions": nil},
@@ -48,7 +48,7 @@ func events(s *base.Service, w http.ResponseWriter, q *http.Request) {
 		}
 		for _, had := range d.Registrations {
 			for _, i := range had.Identities {
-				if i.Values["app-secret"] != key || key == "" {
+				if i.Values["tally-secret"] != key || key == "" {
 					continue
 				}
 				r, counted := had.Copy(), 0
@@ -57,11 +57,11 @@ func events(s *base.Service, w http.ResponseWriter, q *http.Request) {
 						continue
 					}
 					counted++
-					r.Seen(i, "event "+l.Body, map[string]string{"identity": l.Attributes["app.id"], "app-secret": key, "version": l.Attributes["app.version"], "device": l.Attributes["device.model"]})
+					r.Seen(i, "event "+l.Body, map[string]string{"identity": l.Attributes["app.id"], "tally-secret": key, "version": l.Attributes["app.version"], "device": l.Attributes["device.model"]})
 				}
 				return r, 200, map[string]any{"counted": counted, "passed_over": len(logs) - counted}
 			}
 		}
-		return nil, 0, base.Stop(403, "TW-31", "No tally has this app secret.")
+		return nil, 0, base.Stop(403, "TW-31", "No tally has this tally secret.")
 	})
 }
