@@ -250,7 +250,8 @@ type IssuedValue struct {
 	Title    string `json:"title"`
 	Exposure string `json:"exposure"`
 	Value    string `json:"value,omitempty"`
-	By       string `json:"by,omitempty"` // person, for a value that was recorded by hand
+	By       string `json:"by,omitempty"`      // person, for a value that was recorded by hand
+	Instead  string `json:"instead,omitempty"` // for a server value that a library wants in the app: what to do instead
 }
 
 // Key is one key that can be exchanged. Its value is shown where it may ship.

@@ -406,6 +406,9 @@ func shownValue(v shape.IssuedValue) string {
 	say := ident.Mask(v.Value) + "  may ship in the app"
 	if v.Exposure == "server" {
 		say = "kept on the server, must not ship"
+		if v.Instead != "" {
+			say += ": " + v.Instead
+		}
 	}
 	if v.By != "" {
 		say += ", recorded by hand"

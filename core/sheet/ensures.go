@@ -74,9 +74,10 @@ var Ensures = []EnsureKind{
 		{"bundle", false, "the resource bundle inside it that is copied"},
 		{"include", false, "the build-settings file inside it that every configuration's base file includes"},
 	}},
-	{"target-member", "A file, framework, bundle or script in a target's build phases.", []Setting{
-		{"phase", true, "frameworks, resources or script"},
-		{"name", true, "of the framework, bundle or phase"},
+	{"target-member", "A framework, bundle or script in a target's build phases, or an extension embedded in it.", []Setting{
+		{"phase", true, "frameworks, resources, script or extension"},
+		{"name", true, "of the framework, bundle, phase or extension"},
+		{"suffix", false, "of an extension: what its bundle ID has after the app's"},
 		{"script", false, "of a script phase"},
 		{"after", false, "the phase it comes after: compile"},
 	}},

@@ -232,6 +232,9 @@ func (r *Records) registration(ctx context.Context, c Caller, id string, known *
 			continue
 		}
 		x := shape.IssuedValue{Name: v.name, Title: title, Exposure: string(v.exposure), Value: v.value}
+		if d := s.Value(v.name); d != nil {
+			x.Instead = d.Instead
+		}
 		if v.source == "person" {
 			x.By = v.source
 		}

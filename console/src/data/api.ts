@@ -5,7 +5,7 @@ export interface Me { team: string; name: string; kind: string; role: string }
 export interface Identity { id: string; platform: string; identifier: string; displayName?: string }
 export interface App { name: string; title: string; environments: string[]; identities: Identity[] }
 export type Exposure = 'client' | 'server'
-export interface IssuedValue { name: string; title: string; exposure: Exposure; value?: string; by?: string }
+export interface IssuedValue { name: string; title: string; exposure: Exposure; value?: string; by?: string; instead?: string }
 export interface IssuedFile { id: string; name: string; kind: string; revision: number; old: boolean; fetched: string; ends?: string }
 export interface Registered {
   platform: string; identifier: string; published?: boolean; values: IssuedValue[]; files: IssuedFile[]; digests?: string[] | null

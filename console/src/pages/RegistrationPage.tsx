@@ -125,7 +125,7 @@ function DutiesSection({ registration: g }: { registration: Registration }) {
 function GivenSection({ registration: g }: { registration: Registration }) {
   const rows: [string, string, string][] = [
     ...Object.entries(g.answers).map(([k, v]): [string, string, string] => [k, v, '']),
-    ...g.identities.flatMap((i) => Object.entries(i.answers ?? {}).map(([k, v]): [string, string, string] => [`${k}, ${platformName(i.platform)}`, v, i.sources?.[k] ?? ''])),
+    ...g.identities.flatMap((i) => Object.entries(i.answers ?? {}).map(([k, v]): [string, string, string] => [`${k} of ${i.identifier}, ${platformName(i.platform)}`, v, i.sources?.[k] ?? ''])),
     ...g.redirects.map((u): [string, string, string] => ['redirect URI', u, '']),
     ...g.berths.map((b): [string, string, string] => ['berth', b.name, b.environment ?? '']),
   ]

@@ -24,6 +24,7 @@ export function Issued({ value }: { value: IssuedValue }) {
       <dt className="w-56 text-soft">{value.title}</dt>
       <dd>
         {value.exposure === 'server' ? <span className="italic">kept on the server, must not ship</span> : <Masked value={value.value ?? ''} what={value.title} />}
+        {value.instead && <p className="max-w-md text-xs text-soft">{value.instead}</p>}
         {value.by && <span className="ml-2 text-xs text-soft">recorded by hand</span>}
       </dd>
     </div>
