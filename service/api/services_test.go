@@ -497,8 +497,54 @@ func TestKeys(t *testing.T) {
 	// The answer is lost after the key was made: it is found, and none is made twice.
 	before := len(one(s).Keys)
 	s.Faults.Add(base.Fault{Kind: "lost", Path: "/keys", Method: "POST", Times: 1})
-	if g, err = w.owner.NewKey(ctx, g.ID, shape.NewKey{Name: "app-key", Label: "lost"}); err != nil || len(one(s).Keys) != before+1 {
+	if _, err := w.owner.NewKey(ctx, g.ID, shape.NewKey{Name: "app-key", Label: "lost"}); err != nil || len(one(s).Keys) != before+1 {
 		t.Errorf("%d keys, %v", len(one(s).Keys)-before, err)
+	}
+}
+
+// A key that the platform's vendor gave out is passed on to the service that needs it, and is never read back.
+func TestVendorKey(t *testing.T) {
+	w := open(t, shared)
+	w.app()
+	s := w.service("bellhanger")
+	ctx, key := context.Background(), pushKey(t)
+	secret := strings.Split(key, "\n")[1]
+	in := shape.Register{App: "hivelog", Service: "bellhanger", Identities: ios, Features: []string{"ios-pushes"}}
+	for name, c := range map[string]struct {
+		answers map[string]string
+		say     string
+	}{
+		"nothing given":  {nil, "push-key"},
+		"no key ID":      {map[string]string{"push-key": key, "push-team": "LRKF13LD00"}, "Key ID"},
+		"a public key":   {map[string]string{"push-key": strings.ReplaceAll(key, "PRIVATE", "PUBLIC"), "push-key-id": "HV5T2C8QKD", "push-team": "LRKF13LD00"}, "form"},
+		"a short key ID": {map[string]string{"push-key": key, "push-key-id": "HV5T", "push-team": "LRKF13LD00"}, "form"},
+	} {
+		in.Answers = c.answers
+		_, err := w.owner.Register(ctx, in)
+		if status(err) != 400 || !strings.Contains(err.Error()+remedy(err), c.say) || strings.Contains(err.Error()+remedy(err), secret) {
+			t.Errorf("%s: %v / %s", name, err, remedy(err))
+		}
+	}
+	in.Answers = map[string]string{"push-key": key, "push-key-id": "HV5T2C8QKD", "push-team": "LRKF13LD00"}
+	g, err := w.owner.Register(ctx, in)
+	if err != nil || !slices.Contains(g.Features, "ios-pushes") {
+		t.Fatalf("%+v %v", g, err)
+	}
+	if got := one(s).Answers["push-key"]; strings.TrimSpace(got) != strings.TrimSpace(key) {
+		t.Errorf("the service has %q", got)
+	}
+	for _, read := range []func() (any, error){
+		func() (any, error) { return w.owner.Registration(ctx, g.ID) },
+		func() (any, error) { return w.owner.Placing(ctx, g.ID) },
+		func() (any, error) { return w.owner.Plan(ctx, in) },
+	} {
+		out, err := read()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if b, err := json.Marshal(out); err != nil || strings.Contains(string(b), secret) {
+			t.Errorf("read back: %s %v", b, err)
+		}
 	}
 }
 

@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
@@ -206,12 +205,4 @@ func place(identity *uuid.UUID) string {
 		return "registration"
 	}
 	return identity.String()
-}
-
-// decode reads a JSON column.
-func decode[T any](b []byte) (out T, err error) {
-	if len(b) > 0 {
-		err = json.Unmarshal(b, &out)
-	}
-	return out, err
 }
