@@ -116,21 +116,23 @@ func (r *Records) identityIDs(ctx context.Context, c Caller, now *registrar.Regi
 	for _, i := range now.Identities {
 		names = append(names, i.Platform+" "+i.Identifier)
 	}
-	rows, err := r.DB.Query(ctx, `SELECT platform || ' ' || identifier, id FROM identities WHERE team = $1 AND platform || ' ' || identifier = ANY($2)`, c.Team, names)
+	return r.ids(ctx, `SELECT platform || ' ' || identifier, id FROM identities WHERE team = $1 AND platform || ' ' || identifier = ANY($2)`, c.Team, names)
+}
+
+// ids reads rows of a name and an ID.
+func (r *Records) ids(ctx context.Context, query string, args ...any) (map[string]uuid.UUID, error) {
+	rows, err := r.DB.Query(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
 	out := map[string]uuid.UUID{}
-	for rows.Next() {
-		var name string
-		var id uuid.UUID
-		if err := rows.Scan(&name, &id); err != nil {
-			return nil, err
-		}
+	var name string
+	var id uuid.UUID
+	_, err = pgx.ForEachRow(rows, []any{&name, &id}, func() error {
 		out[name] = id
-	}
-	return out, rows.Err()
+		return nil
+	})
+	return out, err
 }
 
 // saveValues encrypts issued values with the exposure the sheet gives them; one the sheet does not know is kept as a

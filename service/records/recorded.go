@@ -144,21 +144,7 @@ func (r *Records) Record(ctx context.Context, c Caller, id string, in shape.Reco
 }
 
 func (r *Records) ownIDs(ctx context.Context, c Caller, reg uuid.UUID) (map[string]uuid.UUID, error) {
-	rows, err := r.DB.Query(ctx, `SELECT i.platform || ' ' || i.identifier, i.id FROM registration_identities ri JOIN identities i ON i.team = ri.team AND i.id = ri.identity WHERE ri.team = $1 AND ri.registration = $2`, c.Team, reg)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := map[string]uuid.UUID{}
-	for rows.Next() {
-		var name string
-		var id uuid.UUID
-		if err := rows.Scan(&name, &id); err != nil {
-			return nil, err
-		}
-		out[name] = id
-	}
-	return out, rows.Err()
+	return r.ids(ctx, `SELECT i.platform || ' ' || i.identifier, i.id FROM registration_identities ri JOIN identities i ON i.team = ri.team AND i.id = ri.identity WHERE ri.team = $1 AND ri.registration = $2`, c.Team, reg)
 }
 
 // keeping is a recording under way.
