@@ -71,9 +71,13 @@ func TestWanting(t *testing.T) {
 		t.Fatal(err)
 	}
 	had := map[string]bool{"counter-key": true, "office android": true}
-	got := s.Wanting(nil, []string{"android", "ios"}, func(id, p string) bool { return had[strings.TrimSpace(id+" "+p)] })
-	want := []string{"nettlepost.json (android)", "nettlepost.permit (android)", "nettlepost.permit (ios)", "office (ios)", "postmaster"}
-	if !reflect.DeepEqual(got, want) {
-		t.Errorf("%q", got)
+	for feature, want := range map[string][]string{
+		"tracked": {"nettlepost.json (android)", "office (ios)", "postmaster"},
+		"sealed":  {"nettlepost.json (android)", "nettlepost.permit (android)", "nettlepost.permit (ios)", "office (ios)", "postmaster"},
+	} {
+		got := s.Wanting([]string{feature}, []string{"android", "ios"}, func(id, p string) bool { return had[strings.TrimSpace(id+" "+p)] })
+		if !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %q", feature, got)
+		}
 	}
 }

@@ -77,9 +77,10 @@ func property(t reflect.Type, tag reflect.StructTag, defs map[string]any) map[st
 	return out
 }
 
-// Reference gives the reference of the language as Markdown: every element with what it takes, and an example of each
-// kind of element, which is taken from a whole sheet so that it is known to be right.
-func Reference(example func(kind string) string) string {
+// Reference gives the reference of the language as Markdown: every element with what it takes and an example, and an
+// example of each group of elements; example is asked for both, with the group alone or with the element too, and takes them from a
+// whole sheet so that they are known to be right.
+func Reference(example func(kind, element string) string) string {
 	var b strings.Builder
 	done := map[string]bool{}
 	var write func(t reflect.Type, title string)
@@ -88,7 +89,7 @@ func Reference(example func(kind string) string) string {
 			return
 		}
 		done[t.Name()] = true
-		fmt.Fprintf(&b, "\n## %s\n\n| element | takes | |\n|---|---|---|\n", title)
+		fmt.Fprintf(&b, "\n## %s\n\n| element | takes | | for example |\n|---|---|---|---|\n", title)
 		type below struct {
 			t     reflect.Type
 			title string
@@ -106,12 +107,16 @@ func Reference(example func(kind string) string) string {
 			} else {
 				name = "`" + name + "`"
 			}
-			fmt.Fprintf(&b, "| %s | %s | %s |\n", name, takes, strings.ReplaceAll(f.Tag.Get("doc"), "|", `\|`))
+			say := ""
+			if inner == nil { // a group's example stands with the group
+				say = "`" + strings.ReplaceAll(example(t.Name(), f.Tag.Get("yaml")), "|", `\|`) + "`"
+			}
+			fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", name, takes, strings.ReplaceAll(f.Tag.Get("doc"), "|", `\|`), say)
 			if inner != nil {
 				next = append(next, below{inner, f.Tag.Get("yaml")})
 			}
 		}
-		if x := example(t.Name()); x != "" {
+		if x := example(t.Name(), ""); x != "" {
 			fmt.Fprintf(&b, "\n```yaml\n%s```\n", x)
 		}
 		for _, n := range next {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"reflect"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -281,6 +282,41 @@ func held(t *testing.T, file, want string) {
 	}
 }
 
+// firstUses notes the first use of each element of a sheet, on one line.
+func firstUses(t *testing.T, n *yaml.Node, of reflect.Type, out map[string]string) {
+	switch of.Kind() {
+	case reflect.Pointer:
+		firstUses(t, n, of.Elem(), out)
+	case reflect.Slice:
+		for _, c := range n.Content {
+			firstUses(t, c, of.Elem(), out)
+		}
+	case reflect.Map:
+		for i := 1; i < len(n.Content); i += 2 {
+			firstUses(t, n.Content[i], of.Elem(), out)
+		}
+	case reflect.Struct:
+		for i := range of.NumField() {
+			f := of.Field(i)
+			name := f.Tag.Get("yaml")
+			v := member(n, name)
+			if name == "" || name == "-" || v == nil {
+				continue
+			}
+			firstUses(t, v, f.Type, out)
+			line := &yaml.Node{Kind: yaml.MappingNode, Style: yaml.FlowStyle, Content: []*yaml.Node{{Kind: yaml.ScalarNode, Value: name}, v}}
+			b, err := yaml.Marshal(line)
+			if err != nil {
+				t.Fatal(err)
+			}
+			key := of.Name() + "." + name
+			if text := strings.TrimSuffix(strings.TrimPrefix(strings.TrimSpace(string(b)), "{"), "}"); out[key] == "" && !strings.Contains(text, "\n") {
+				out[key] = text
+			}
+		}
+	}
+}
+
 func TestReference(t *testing.T) {
 	var doc yaml.Node
 	if err := yaml.Unmarshal([]byte(whole1(t)), &doc); err != nil {
@@ -291,7 +327,15 @@ func TestReference(t *testing.T) {
 		"Placement": {"placements", "1"}, "Named": {"library"}, "Constraint": {"constraints"}, "Package": {"packages"}, "Message": {"messages"}, "Proof": {"proof"}, "Step": {"proof", "steps"}, "Request": {"proof", "steps", "0", "send"},
 		"Expect": {"proof", "steps", "0", "expect"}, "Duty": {"duties"}, "Connector": {"connector"}, "Issues": {"issues"}, "Sheet": {"service"}}
 	used := map[string]bool{}
-	text := Reference(func(kind string) string {
+	each := map[string]string{}
+	firstUses(t, doc.Content[0], reflect.TypeOf(Sheet{}), each)
+	text := Reference(func(kind, element string) string {
+		if element != "" {
+			if each[kind+"."+element] == "" {
+				t.Errorf("whole.yaml does not use %s of %s", element, kind)
+			}
+			return each[kind+"."+element]
+		}
 		path, ok := at[kind]
 		if !ok {
 			t.Errorf("%s has no example", kind)
