@@ -201,6 +201,7 @@ type Registration struct {
 	Scope       string            `json:"scope"`
 	Environment string            `json:"environment"`
 	State       string            `json:"state"` // started, registered, unknown, failed
+	ByHand      bool              `json:"byHand,omitempty"` // a person registers there and records what was issued
 	Reference   string            `json:"reference"`
 	RemoteID    string            `json:"remoteId,omitempty"`
 	Revision    int               `json:"revision"`
@@ -238,7 +239,7 @@ type IssuedFile struct {
 	ID       string     `json:"id"`
 	Name     string     `json:"name"`
 	Kind     string     `json:"kind"` // config, licence, archive
-	Revision int        `json:"revision"`
+	Revision int        `json:"revision"` // of the registration when it was fetched; for one recorded by hand, what it says itself
 	Old      bool       `json:"old"` // the registration has changed since
 	Fetched  time.Time  `json:"fetched"`
 	Ends     *time.Time `json:"ends,omitempty"`

@@ -132,7 +132,11 @@ func showLineUp(w io.Writer, rows []check.Row) {
 		block = nil
 	}
 	for _, r := range rows {
-		head := fmt.Sprintf("%s %s  (%s, %s; %s)", r.Platform, r.Identity, r.Service, r.Environment, strings.Join(r.Variants, ", "))
+		service := r.Service
+		if r.Environment != "" {
+			service += ", " + r.Environment
+		}
+		head := fmt.Sprintf("%s %s  (%s; %s)", r.Platform, r.Identity, service, strings.Join(r.Variants, ", "))
 		if head != last {
 			flush()
 			if last != "" {

@@ -66,6 +66,17 @@ func complain(err error) {
 	}
 }
 
+// Help that is asked for after an argument, as in `ligare record thornmill --help`, is that of the command, not of the argument.
+func init() {
+	usual := cli.ShowCommandHelp
+	cli.ShowCommandHelp = func(ctx context.Context, c *cli.Command, name string) error {
+		if c.Command(name) == nil && len(c.Lineage()) > 1 && c.Args().First() == name {
+			return usual(ctx, c.Lineage()[1], c.Name)
+		}
+		return usual(ctx, c, name)
+	}
+}
+
 func root() *cli.Command {
 	return &cli.Command{
 		Name: "ligare", Usage: "tie mobile apps to the services they use", Version: version,

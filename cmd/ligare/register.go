@@ -378,8 +378,11 @@ func showRegistration(w io.Writer, g shape.Registration) {
 		}
 		for _, f := range i.Files {
 			say := f.Name
+			if g.ByHand {
+				say += fmt.Sprintf("  revision %d", f.Revision)
+			}
 			if f.Old {
-				say += "  (older than the registration: ligare refresh " + g.Service + ")"
+				say += "  (older than the registration: " + renew(g, f.Name) + ")"
 			}
 			if f.Ends != nil {
 				say += "  ends " + f.Ends.Format(time.DateOnly)
@@ -407,13 +410,21 @@ func shownValue(v shape.IssuedValue) string {
 	if v.Exposure == "server" {
 		say = "kept on the server, must not ship"
 		if v.Instead != "" {
-			say += ": " + v.Instead
+			say += ": " + strings.TrimSuffix(v.Instead, ".")
 		}
 	}
 	if v.By != "" {
 		say += ", recorded by hand"
 	}
 	return say
+}
+
+// renew says how a config file is brought up to date.
+func renew(g shape.Registration, file string) string {
+	if g.ByHand {
+		return "download it again, then ligare record " + g.Service + " --file " + file
+	}
+	return "ligare refresh " + g.Service
 }
 
 func shownKey(k shape.Key) string {

@@ -211,38 +211,53 @@ func Placeholder(v string) bool {
 	return false
 }
 
+// Holder is an identity that a registration covers.
+type Holder struct{ Platform, ID string }
+
+// String is " PLATFORM ID", and nothing for what belongs to the whole registration.
+func (h Holder) String() string {
+	if h == (Holder{}) {
+		return ""
+	}
+	return " " + h.Platform + " " + h.ID
+}
+
 // Wanting lists the values and files that a registration made by hand still lacks: those that are neither optional nor of
-// a feature that is off. have reports what is there; identities are those it covers.
-func (s *Sheet) Wanting(features []string, platforms []string, have func(id, platform string) bool) []string {
+// a feature that is off. have reports what is there; of are the identities it covers.
+func (s *Sheet) Wanting(features []string, of []Holder, have func(id string, h Holder) bool) []string {
 	on := map[string]bool{"": true}
 	for _, f := range features {
 		on[f] = true
 	}
+	each := map[string]int{}
+	for _, h := range of {
+		each[h.Platform]++
+	}
 	var out []string
+	wants := func(name, id, platform string) {
+		for _, h := range of {
+			if (platform != "" && platform != h.Platform) || have(id, h) {
+				continue
+			}
+			whose := h.Platform
+			if each[h.Platform] > 1 {
+				whose = h.ID
+			}
+			out = append(out, name+" ("+whose+")")
+		}
+	}
 	for _, v := range s.Issues.Values {
-		if v.Optional || !on[v.When] {
-			continue
-		}
-		if v.Per == "" {
-			if !have(v.ID, "") {
-				out = append(out, v.ID)
-			}
-			continue
-		}
-		for _, p := range platforms {
-			if (v.Platform == "" || string(v.Platform) == p) && !have(v.ID, p) {
-				out = append(out, v.ID+" ("+p+")")
-			}
+		switch {
+		case v.Optional || !on[v.When]:
+		case v.Per != "":
+			wants(v.ID, v.ID, string(v.Platform))
+		case !have(v.ID, Holder{}):
+			out = append(out, v.ID)
 		}
 	}
 	for _, f := range s.Issues.Files {
-		if !on[f.When] {
-			continue
-		}
-		for _, p := range platforms {
-			if (f.Platform == "" || string(f.Platform) == p) && !have("file "+f.ID, p) {
-				out = append(out, f.Name+" ("+p+")")
-			}
+		if on[f.When] {
+			wants(f.Name, "file "+f.ID, string(f.Platform))
 		}
 	}
 	sort.Strings(out)

@@ -70,12 +70,13 @@ func TestWanting(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	had := map[string]bool{"counter-key": true, "office android": true}
+	had := map[string]bool{"counter-key": true, "office android example.a": true, "office android example.b": true, "file office-file android example.b": true}
+	of := []Holder{{"android", "example.a"}, {"android", "example.b"}, {"ios", "example.a"}}
 	for feature, want := range map[string][]string{
-		"tracked": {"nettlepost.json (android)", "office (ios)", "postmaster"},
-		"sealed":  {"nettlepost.json (android)", "nettlepost.permit (android)", "nettlepost.permit (ios)", "office (ios)", "postmaster"},
+		"tracked": {"nettlepost.json (example.a)", "office (ios)", "postmaster"},
+		"sealed":  {"nettlepost.json (example.a)", "nettlepost.permit (example.a)", "nettlepost.permit (example.b)", "nettlepost.permit (ios)", "office (ios)", "postmaster"},
 	} {
-		got := s.Wanting([]string{feature}, []string{"android", "ios"}, func(id, p string) bool { return had[strings.TrimSpace(id+" "+p)] })
+		got := s.Wanting([]string{feature}, of, func(id string, h Holder) bool { return had[id+h.String()] })
 		if !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %q", feature, got)
 		}

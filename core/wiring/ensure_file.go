@@ -226,7 +226,7 @@ func (fileEnsure) byDigest(w *Want, here Place, src []byte, got map[string][]she
 		return Answer{State: Conflicting, Code: "file-of-another", Here: at, Expected: w.identity.ID, Actual: id.Value,
 			Detail: "its identity is not " + w.identity.ID + ": " + ident.Difference(w.identity.ID, id.Value)}
 	}
-	if r, ok := sheet.One(got, "revision"); ok && r.Value != strconv.Itoa(w.revision) {
+	if r, ok := sheet.One(got, "revision"); ok && w.revision > 0 && r.Value != strconv.Itoa(w.revision) {
 		at.Line, at.Column = r.Line, r.Column
 		return Answer{State: Conflicting, Code: "file-outdated", Here: at, Expected: fmt.Sprintf("revision %d", w.revision), Actual: "revision " + r.Value, Detail: "the file is of another revision than the one placed"}
 	}

@@ -153,7 +153,7 @@ type Want struct {
 	site         site
 	identity     *Registered
 	file         *sheet.File
-	revision     int
+	revision     int    // of the registration; 0 where its files count by themselves
 	blocked      string // why this cannot be placed by this version
 	subject      string // what is placed where, without values: equal for two registrations that need the same thing
 }
@@ -279,6 +279,9 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 		w := &Want{Registration: reg.Key(), Service: reg.Service, Environment: reg.Environment, Placement: p.ID, Place: named.Name,
 			Title: named.Title, Why: p.Why, Platform: p.Platform, Variants: s.variants, Params: map[string]string{}, ensure: named.Ensure,
 			settings: map[string]string{}, site: s.site, identity: s.identity, revision: reg.Revision, subject: subject(p, s.site)}
+		if reg.Sheet.ByHand() {
+			w.revision = 0
+		}
 		get := func(name string) (string, bool) {
 			if id, ok := strings.CutPrefix(name, "value."); ok {
 				if s.identity != nil {

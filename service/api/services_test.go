@@ -726,7 +726,7 @@ func TestRecordingByHand(t *testing.T) {
 	if now := w.find("mossledger"); len(now.Identities[0].Files) != 0 {
 		t.Error("half a recording was kept")
 	}
-	if g, err = w.owner.Record(ctx, g.ID, file(androidID)); err != nil || g.Revision != 4 || !strings.Contains(strings.Join(g.Notes, "\n"), "called mossledger (1).toml and has to be mossledger.toml") {
+	if g, err = w.owner.Record(ctx, g.ID, file(androidID)); err != nil || g.Revision != 1 || g.Identities[0].Files[0].Revision != 4 || !strings.Contains(strings.Join(g.Notes, "\n"), "called mossledger (1).toml and has to be mossledger.toml") {
 		t.Fatalf("%+v %v", g, err)
 	}
 	if g, err = w.owner.Record(ctx, g.ID, shape.Recorded{Values: []shape.RecordedValue{{Name: "door-key", Value: " “mld_abcdefghij0123456789”\u200b\n"}, {Name: "steward", Value: "mls_abcdefghij0123456789"}, {Name: "ledger", Platform: "ios", Value: "ML12345678"}}}); err != nil {
@@ -752,6 +752,68 @@ func TestRecordingByHand(t *testing.T) {
 	}
 	if err := w.owner.DropSheet(ctx, "mossledger"); status(err) != 409 {
 		t.Errorf("a sheet in use is dropped: %v", err)
+	}
+}
+
+// Where a person registers, each identity lacks what is its own, each file counts by itself, and what was downloaded before
+// something was told to the service is old.
+func TestWhatIsByHandCountsByItself(t *testing.T) {
+	w := open(t, shared)
+	w.app()
+	ctx := context.Background()
+	src := strings.Replace(byHand, "issues:", "features:\n  - {id: hall, title: A hall}\nissues:", 1)
+	if _, err := w.owner.SaveSheet(ctx, "mossledger", []byte(src)); err != nil {
+		t.Fatal(err)
+	}
+	beta := shape.IdentityAnswers{Platform: "android", Identifier: androidID + ".beta"}
+	if _, err := w.owner.SaveApp(ctx, shape.NewApp{Name: "hivelog", Identities: []shape.NewIdentity{{Platform: "android", Identifier: beta.Identifier}}}); err != nil {
+		t.Fatal(err)
+	}
+	in := shape.Register{App: "hivelog", Service: "mossledger", Environment: "production", Identities: []shape.IdentityAnswers{android[0], beta}}
+	g, err := w.owner.Register(ctx, in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := func(id string, issue int) *shape.Registration {
+		t.Helper()
+		content := fmt.Sprintf("issue = %d\n[app]\nid = '%s'\nledger = 'ML00000001'\n", issue, id)
+		g, err := w.owner.Record(ctx, g.ID, shape.Recorded{Files: []shape.RecordedFile{{Name: "mossledger.toml", Content: []byte(content)}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return g
+	}
+	if g := file(androidID, 7); strings.Join(g.Wanting, " / ") != "door-key / ledger ("+beta.Identifier+") / mossledger.toml ("+beta.Identifier+") / steward" {
+		t.Errorf("%q", g.Wanting)
+	}
+	if g := file(beta.Identifier, 2); strings.Contains(strings.Join(g.Notes, " "), "old download") || g.Revision != 1 {
+		t.Errorf("another identity's file: %+v", g)
+	}
+	if g := file(androidID, 6); !strings.Contains(strings.Join(g.Notes, " "), "is revision 6; 7 was known") {
+		t.Errorf("an older download: %q", g.Notes)
+	}
+	for _, c := range []struct {
+		what     string
+		change   func()
+		revision int
+		old      bool
+	}{
+		{"nothing new", func() {}, 1, false},
+		{"a feature on", func() { in.Features = []string{"hall"} }, 2, true},
+		{"the same again", func() {}, 2, true},
+		{"the feature off", func() { in.Features, in.FeaturesOff = nil, []string{"hall"} }, 3, true},
+	} {
+		c.change()
+		g, err := w.owner.Register(ctx, in)
+		if err != nil || g.Revision != c.revision || g.Identities[0].Files[0].Old != c.old || !g.ByHand {
+			t.Errorf("%s: %+v %v", c.what, g, err)
+		}
+		if on := len(g.Features) == 1; on != (c.revision == 2) {
+			t.Errorf("%s: %q", c.what, g.Features)
+		}
+	}
+	if g := file(androidID, 8); g.Identities[0].Files[0].Old || !g.Identities[1].Files[0].Old {
+		t.Errorf("one downloaded again: %+v", g.Identities)
 	}
 }
 

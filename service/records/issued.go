@@ -32,12 +32,12 @@ func (r *Records) row(ctx context.Context, c Caller, id string) (*row, error) {
 	return g, err
 }
 
-const rowQuery = `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access,
+const rowQuery = `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access, g.changed,
 			(SELECT st.key FROM registration_steps st WHERE st.team = g.team AND st.registration = g.id AND st.step = 'create')
 		FROM registrations g JOIN apps a ON a.team = g.team AND a.id = g.app WHERE g.team = $1 AND g.id = $2`
 
 func (g *row) scan(from pgx.Row) error {
-	return from.Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access, &g.step)
+	return from.Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access, &g.changed, &g.step)
 }
 
 // Registrations gives an app's registrations.
@@ -154,6 +154,9 @@ func (r *Records) whole(ctx context.Context, c Caller, id string, known *sheet.S
 				return err
 			}
 			f.Kind, f.Old = "config", f.Revision < g.revision
+			if w.sheet.ByHand() { // its files count by themselves
+				f.Old = f.Fetched.Before(g.changed)
+			}
 			if d := w.sheet.File(f.ID); d != nil && d.Kind != "" {
 				f.Kind = d.Kind
 			}
@@ -205,7 +208,7 @@ func (r *Records) registration(ctx context.Context, c Caller, id string, known *
 		return nil, err
 	}
 	g, s := w.row, w.sheet
-	out := &shape.Registration{ID: g.id.String(), App: g.appName, Service: g.service, Title: s.Title, Scope: s.Scope, Environment: g.environment, State: g.state, Reference: g.id.String(), RemoteID: g.remote,
+	out := &shape.Registration{ID: g.id.String(), App: g.appName, Service: g.service, Title: s.Title, Scope: s.Scope, Environment: g.environment, State: g.state, ByHand: s.ByHand(), Reference: g.id.String(), RemoteID: g.remote,
 		Revision: g.revision, Features: g.features, Answers: g.answers, Problem: g.problem, Remedy: g.remedy, Identities: []shape.Registered{}, Values: []shape.IssuedValue{}, Keys: []shape.Key{},
 		Redirects: g.redirects, Berths: []shape.Berth{}, Fields: g.fields, Duties: append([]shape.Duty{}, w.duties...), Looked: w.looked, Created: w.created}
 	for name, env := range g.berths {

@@ -18,28 +18,29 @@ import (
 // wanting lists what a registration made by hand still lacks.
 func wanting(s *sheet.Sheet, g *shape.Registration) []string {
 	have := map[string]bool{}
-	var platforms []string
+	var of []sheet.Holder
 	for _, v := range g.Values {
 		have[v.Name] = true
 	}
 	for _, i := range g.Identities {
-		platforms = append(platforms, i.Platform)
+		h := sheet.Holder{Platform: i.Platform, ID: i.Identifier}
+		of = append(of, h)
 		for _, v := range i.Values {
-			have[v.Name+" "+i.Platform] = true
+			have[v.Name+h.String()] = true
 		}
 		for _, f := range i.Files {
-			have["file "+f.ID+" "+i.Platform] = true
+			have["file "+f.ID+h.String()] = true
 		}
 	}
-	return s.Wanting(g.Features, platforms, func(id, platform string) bool { return have[strings.TrimSpace(id+" "+platform)] })
+	return s.Wanting(g.Features, of, func(id string, h sheet.Holder) bool { return have[id+h.String()] })
 }
 
 // byHand makes a registration at a service that nothing is sent to: a person registers there and records what was issued.
 func (r *Records) byHand(ctx context.Context, c Caller, w *wish) (*shape.Registration, error) {
 	err := pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
 		b := &pgx.Batch{}
-		features := append([]string{}, w.reg.features...)
-		for _, f := range w.work.Features {
+		features := []string{}
+		for _, f := range append(append([]string{}, w.reg.features...), w.work.Features...) {
 			if !contains(features, f) && !contains(w.in.FeaturesOff, f) {
 				features = append(features, f)
 			}
@@ -48,13 +49,19 @@ func (r *Records) byHand(ctx context.Context, c Caller, w *wish) (*shape.Registr
 		for _, l := range w.plan.Redirects {
 			redirects = append(redirects, l.Value)
 		}
-		b.Queue(`UPDATE registrations SET features = $3, redirects = $4, revision = revision + 1, changed = now(), version = version + 1 WHERE team = $1 AND id = $2`, c.Team, w.reg.id, features, redirects)
+		raise := w.reg.revision == 0 || !same(features, w.reg.features) || !same(redirects, w.reg.redirects)
 		for _, l := range w.plan.Lines {
 			if l.ID != "" && l.Ask.DigestForm() != "" && l.Value != "" {
-				b.Queue(`UPDATE registration_identities ri SET digests = array_append(ri.digests, $5) FROM identities i WHERE ri.team = $1 AND ri.registration = $2 AND i.team = ri.team AND i.id = ri.identity
+				done, err := tx.Exec(ctx, `UPDATE registration_identities ri SET digests = array_append(ri.digests, $5) FROM identities i WHERE ri.team = $1 AND ri.registration = $2 AND i.team = ri.team AND i.id = ri.identity
 					AND i.platform = $3 AND i.identifier = $4 AND NOT $5 = ANY(ri.digests)`, c.Team, w.reg.id, l.Platform, l.ID, l.Value)
+				if err != nil {
+					return err
+				}
+				raise = raise || done.RowsAffected() > 0
 			}
 		}
+		b.Queue(`UPDATE registrations SET features = $3, redirects = $4, version = version + 1, revision = revision + $5, changed = CASE WHEN $5 = 0 THEN changed ELSE now() END
+			WHERE team = $1 AND id = $2`, c.Team, w.reg.id, features, redirects, map[bool]int{true: 1}[raise])
 		for _, d := range w.sheet.Duties {
 			b.Queue(`INSERT INTO duties (team, registration, duty) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING`, c.Team, w.reg.id, d.ID)
 		}
@@ -121,7 +128,7 @@ func (r *Records) Record(ctx context.Context, c Caller, id string, in shape.Reco
 			return nil, err
 		}
 	}
-	if k.revision > g.revision {
+	if k.revision > g.revision && !s.ByHand() {
 		k.batch.Queue(`UPDATE registrations SET revision = $3 WHERE team = $1 AND id = $2`, c.Team, g.id, k.revision)
 	}
 	err = pgx.BeginFunc(ctx, r.DB, func(tx pgx.Tx) error {
@@ -237,8 +244,8 @@ func (k *keeping) file(in shape.RecordedFile) error {
 		n := 0
 		if _, err := fmt.Sscanf(rev.Value, "%d", &n); err == nil && n > 0 {
 			revision = n
-			if n < k.g.revision {
-				k.notes = append(k.notes, fmt.Sprintf("%s is revision %d; %d was known already: is it an old download?", f.Name, n, k.g.revision))
+			if had := k.before(f, platform, identifier); n < had {
+				k.notes = append(k.notes, fmt.Sprintf("%s is revision %d; %d was known already: is it an old download?", f.Name, n, had))
 			}
 			k.revision = max(k.revision, n)
 		}
@@ -256,11 +263,31 @@ func (k *keeping) file(in shape.RecordedFile) error {
 		if err := k.saveValue(k.batch, k.c, k.s, k.g.id, of, registrarKey(name, x.Value), "person", true); err != nil {
 			return err
 		}
-		k.notes = append(k.notes, fmt.Sprintf("%s was read from %s, line %d", v.Title, f.Name, x.Line))
+		whose := ""
+		if of != nil {
+			whose = " of " + identifier
+		}
+		k.notes = append(k.notes, fmt.Sprintf("%s%s was read from %s, line %d", v.Title, whose, f.Name, x.Line))
 		k.names = append(k.names, name)
 	}
 	k.names = append(k.names, f.Name+" for "+platform+" "+identifier)
 	return k.saveFile(k.batch, k.c, k.g.id, *identity, *parsed, revision, "person")
+}
+
+// before is the newest revision that is known: of the registration, or of the same file where a person registers and
+// each file counts by itself.
+func (k *keeping) before(f *sheet.File, platform, identifier string) int {
+	if !k.s.ByHand() {
+		return k.g.revision
+	}
+	for _, i := range k.reg.Identities {
+		for _, x := range i.Files {
+			if i.Platform == platform && i.Identifier == identifier && x.ID == f.ID {
+				return x.Revision
+			}
+		}
+	}
+	return 0
 }
 
 // which finds the sheet's file that was meant: named, or by its name, or the only one that can be read.

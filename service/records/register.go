@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -26,6 +27,7 @@ type row struct {
 	fields                                                        map[string]string
 	berths                                                        map[string]string
 	access                                                        []byte
+	changed                                                       time.Time            // when the revision was raised last
 	step                                                          *uuid.UUID           // key of the recorded create, nil for none
 	known                                                         map[string]uuid.UUID // the app's identities, where they were read already
 }

@@ -167,7 +167,7 @@ func merge(rows []check.Row, regs []shape.Registration) []check.Row {
 						x.Cells["service"] = check.Cell{Value: v.Value}
 					}
 				}
-				if x.What == "revision" {
+				if x.What == "revision" && !g.ByHand { // files that were recorded by hand count by themselves
 					x.Cells["service"] = check.Cell{Value: strconv.Itoa(g.Revision)}
 				}
 			}
