@@ -19,7 +19,7 @@ export interface Duty { registration: string; service: string; environment?: str
 export interface Registration {
   id: string; app: string; service: string; title: string; scope: string; environment: string; state: string; remoteId?: string; revision: number
   features: string[]; answers: Record<string, string>; identities: Registered[]; values: IssuedValue[]; keys: Key[]; redirects: string[]
-  berths: { name: string; environment?: string }[]; duties: Duty[]; wanting?: string[]; problem?: string; remedy?: string; notes?: string[]; looked?: string; created: string
+  berths: { name: string; environment?: string }[]; duties: Duty[]; byHand?: boolean; wanting?: string[]; problem?: string; remedy?: string; notes?: string[]; looked?: string; created: string
 }
 export interface Connection {
   slot: string; title: string; takes: string; registration: string; service: string; environment?: string; supplier?: string; from?: string; fromTitle?: string; fromWhere?: string

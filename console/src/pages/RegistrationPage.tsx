@@ -25,7 +25,7 @@ export function RegistrationPage() {
       </div>
       <p className="mb-5 text-sm text-soft">{sheet.kind} · revision {g.revision}{g.features.length > 0 && ` · on: ${g.features.join(', ')}`}{g.looked && <> · looked <Ago at={g.looked} /></>} · <Link to={`/services/${g.service}`} className="underline">its sheet</Link></p>
       {g.problem && <div role="alert" className="mb-5 rounded border border-wrong bg-wrongwash p-3 text-sm"><strong>{g.problem}</strong> {g.remedy}</div>}
-      {g.wanting && g.wanting.length > 0 && <RecordForm registration={g} sheet={sheet} />}
+      {g.byHand && <RecordForm registration={g} sheet={sheet} />}
       <div className="grid gap-x-8 lg:grid-cols-2">
         <div>
           <IssuedSection registration={g} />
@@ -215,13 +215,13 @@ function RecordForm({ registration: g, sheet }: { registration: Registration; sh
     setFiles(out)
   }
   return (
-    <Section title="Record by hand" aside={`still missing: ${g.wanting?.join(', ') ?? ''}`}>
+    <Section title="Record by hand" aside={g.wanting?.length ? `still missing: ${g.wanting.join(', ')}` : 'whatever was downloaded or exchanged since'}>
       <div className={`${box} p-4`}>
         {wanted.map((v) => {
           const name = v.id + v.platform + v.identifier
           return (
             <label key={name} className="mb-2 grid gap-x-4 sm:grid-cols-[18rem_1fr]">
-              <span>{v.title}{v.identifier && <span className="text-xs text-soft"> {platformName(v.platform)}</span>}{v.exposure === 'server' && <span className="text-xs text-soft"> · kept on the server</span>}</span>
+              <span>{v.title}{v.identifier && <span className="block text-xs text-soft [overflow-wrap:anywhere]">{platformName(v.platform)} {v.identifier}</span>}{v.exposure === 'server' && <span className="text-xs text-soft"> · kept on the server</span>}</span>
               <input type={v.exposure === 'server' ? 'password' : 'text'} autoComplete="off" spellCheck={false} value={values[name] ?? ''} onChange={(e) => { setValues({ ...values, [name]: e.target.value }) }} className="rounded border border-line bg-paper px-2 py-1 font-mono" />
             </label>
           )
