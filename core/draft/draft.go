@@ -330,15 +330,20 @@ func (d *Draft) target(was, now *survey.Target) {
 			d.add(ident.IOS, "plist-key", [2]string{"key", e.Name}, [2]string{"value", d.text(e.Name, e.String())})
 		}
 	}
-	for place, lists := range map[string][2][]survey.Fact{"url-scheme scheme": {old.URLSchemes, c.URLSchemes}, "query-scheme scheme": {old.QuerySchemes, c.QuerySchemes}, "background-mode mode": {old.BackgroundModes, c.BackgroundModes}, "associated-domain domain": {old.AssociatedDomains, c.AssociatedDomains}} {
-		name, param, _ := strings.Cut(place, " ")
-		for _, f := range freshFacts(lists[0], lists[1]) {
-			d.add(ident.IOS, name, [2]string{param, d.text(param, strings.TrimPrefix(f, "applinks:"))})
+	for _, x := range []struct {
+		place, param string
+		was, now     []survey.Fact
+	}{
+		{"url-scheme", "scheme", old.URLSchemes, c.URLSchemes}, {"query-scheme", "scheme", old.QuerySchemes, c.QuerySchemes},
+		{"background-mode", "mode", old.BackgroundModes, c.BackgroundModes}, {"associated-domain", "domain", old.AssociatedDomains, c.AssociatedDomains},
+	} {
+		for _, f := range freshFacts(x.was, x.now) {
+			d.add(ident.IOS, x.place, [2]string{x.param, d.text(x.param, strings.TrimPrefix(f, "applinks:"))})
 		}
 	}
 	d.calls(ident.IOS, old.Entry, c.Entry)
 	for _, e := range fresh(old.EntitlementKeys, c.EntitlementKeys) {
-		if e.Name != "com.apple.developer.associated-domains" {
+		if !strings.HasPrefix(e.Name, "com.apple.developer.associated-domains") { // placed above, one by one
 			d.add(ident.IOS, "entitlement", [2]string{"key", e.Name}, [2]string{"value", e.String()})
 		}
 	}

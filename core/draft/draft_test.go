@@ -1,6 +1,11 @@
 package draft
 
 import (
+	"bytes"
+	"cmp"
+	"io/fs"
+	"maps"
+	"os"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -103,6 +108,70 @@ func TestFromAChange(t *testing.T) {
 	same.Change(before, before, nil)
 	if !same.Empty() {
 		t.Errorf("a change that changes nothing: %s", same.Write())
+	}
+}
+
+// What a commit did to an Xcode project, its property lists and its start becomes placements, in the same order every time.
+func TestFromAChangeOfAnAppleApp(t *testing.T) {
+	base := fstest.MapFS{}
+	from := os.DirFS("../../demo/studio/hivelog")
+	err := fs.WalkDir(from, "ios", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		b, err := fs.ReadFile(from, name)
+		base[name] = &fstest.MapFile{Data: b}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	wired := maps.Clone(base)
+	change := func(name, old, new string) {
+		t.Helper()
+		text := string(wired[name].Data)
+		if !strings.Contains(text, old) {
+			t.Fatalf("%s has no %q", name, old)
+		}
+		wired[name] = &fstest.MapFile{Data: []byte(strings.ReplaceAll(text, old, new))}
+	}
+	change("ios/Hivelog/Info.plist", "<key>LSRequiresIPhoneOS</key>", `<key>MossKey</key><string>mld_abcdefghij0123456789</string>
+	<key>NSLocationWhenInUseUsageDescription</key><string>To find the hive.</string>
+	<key>CFBundleURLTypes</key><array><dict><key>CFBundleURLSchemes</key><array><string>moss-hivelog</string></array></dict></array>
+	<key>LSApplicationQueriesSchemes</key><array><string>mossapp</string></array>
+	<key>UIBackgroundModes</key><array><string>fetch</string></array>
+	<key>LSRequiresIPhoneOS</key>`)
+	change("ios/Hivelog.xcodeproj/project.pbxproj", "INFOPLIST_FILE = Hivelog/Info.plist;", "INFOPLIST_FILE = Hivelog/Info.plist;\n\t\t\t\tCODE_SIGN_ENTITLEMENTS = Hivelog/Hivelog.entitlements;")
+	change("ios/Hivelog/AppDelegate.swift", "        return true", `        Moss.open("mld_abcdefghij0123456789")`+"\n        return true")
+	wired["ios/Hivelog/Hivelog.entitlements"] = &fstest.MapFile{Data: []byte(`<plist version="1.0"><dict><key>aps-environment</key><string>production</string>
+		<key>com.apple.developer.associated-domains</key><array><string>applinks:moss.example</string></array></dict></plist>`)}
+	wired["ios/Podfile"] = &fstest.MapFile{Data: []byte("target 'Hivelog' do\n  pod 'MossLedger', '~> 2.0'\nend\n")}
+	want := "background-mode fetch, url-scheme moss-hivelog, query-scheme mossapp, associated-domain moss.example, plist-key ${value.key}, usage-description To find the hive., init-call Moss.open, entitlement production, pod MossLedger"
+	var first []byte
+	for range 8 {
+		d := New("Moss")
+		d.Change(survey.Survey(tree.New(base)), survey.Survey(tree.New(wired)), nil)
+		text := d.Write()
+		s := read(t, text)
+		if first == nil {
+			first = text
+		}
+		if !bytes.Equal(text, first) {
+			t.Fatalf("two drafts of one change:\n%s\n%s", first, text)
+		}
+		got := map[string]bool{}
+		for _, p := range s.Placements {
+			got[p.Place+" "+cmp.Or(p.With["value"], p.With["reason"], p.With["call"], p.With["pod"], p.With["scheme"], p.With["mode"], p.With["domain"])] = true
+		}
+		for _, w := range strings.Split(want, ", ") {
+			if !got[w] {
+				t.Errorf("no %s in %v", w, got)
+			}
+			delete(got, w)
+		}
+		if len(got) > 0 {
+			t.Errorf("too much: %v", got)
+		}
 	}
 }
 
