@@ -200,7 +200,7 @@ type Registration struct {
 	Title       string            `json:"title"`
 	Scope       string            `json:"scope"`
 	Environment string            `json:"environment"`
-	State       string            `json:"state"` // started, registered, unknown, failed
+	State       string            `json:"state"`            // started, registered, unknown, failed
 	ByHand      bool              `json:"byHand,omitempty"` // a person registers there and records what was issued
 	Reference   string            `json:"reference"`
 	RemoteID    string            `json:"remoteId,omitempty"`
@@ -238,9 +238,9 @@ type Registered struct {
 type IssuedFile struct {
 	ID       string     `json:"id"`
 	Name     string     `json:"name"`
-	Kind     string     `json:"kind"` // config, licence, archive
+	Kind     string     `json:"kind"`     // config, licence, archive
 	Revision int        `json:"revision"` // of the registration when it was fetched; for one recorded by hand, what it says itself
-	Old      bool       `json:"old"` // the registration has changed since
+	Old      bool       `json:"old"`      // the registration has changed since
 	Fetched  time.Time  `json:"fetched"`
 	Ends     *time.Time `json:"ends,omitempty"`
 }
