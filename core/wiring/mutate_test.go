@@ -49,7 +49,7 @@ func mutate(r *rand.Rand, base fstest.MapFS) fstest.MapFS {
 
 // Whatever people did to a tree, placing is refused whole, or done so that it can be repeated and taken out byte for byte.
 func TestPlacingIsUndoableInTreesThatWereEditedByHand(t *testing.T) {
-	rounds, seed := 120, uint64(1)
+	rounds, seed := 80, uint64(1)
 	if n, err := strconv.Atoi(os.Getenv("LIGARE_ROUNDS")); err == nil { // more of them, with other edits each time
 		rounds, seed = n, uint64(time.Now().UnixNano())
 		t.Logf("seed %d", seed)

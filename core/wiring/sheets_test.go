@@ -7,23 +7,14 @@ import (
 
 	"ligare/core/binding"
 	"ligare/core/ident"
-	"ligare/core/sheet"
 	"ligare/core/survey"
 	"ligare/core/tree"
-	"ligare/sheets"
 )
 
 // ofService gives the answers for one service in a small Android tree with two identities.
 func ofService(t *testing.T, name string, change func(*Registration)) []Answer {
 	t.Helper()
-	all, err := sheet.Load(sheets.FS)
-	if err != nil {
-		t.Fatal(err)
-	}
-	lib, err := sheet.LoadLibrary(sheets.FS)
-	if err != nil {
-		t.Fatal(err)
-	}
+	all, lib := shipped(t)
 	files := tree.New(fstest.MapFS{
 		"settings.gradle.kts":              {Data: []byte(`include(":app")`)},
 		"app/build.gradle.kts":             {Data: []byte("plugins { id(\"com.android.application\") }\nandroid {\n    namespace = \"a.b\"\n    defaultConfig { applicationId = \"example.hive\" }\n    buildTypes {\n        debug { applicationIdSuffix = \".debug\" }\n    }\n}\ndependencies {\n}\n")},

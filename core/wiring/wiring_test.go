@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 
@@ -18,15 +19,27 @@ import (
 
 func thornmill(t testing.TB) (*sheet.Sheet, sheet.Library) {
 	t.Helper()
-	all, err := sheet.Load(sheets.FS)
-	if err != nil {
-		t.Fatal(err)
-	}
-	lib, err := sheet.LoadLibrary(sheets.FS)
-	if err != nil {
-		t.Fatal(err)
-	}
+	all, lib := shipped(t)
 	return all["thornmill"], lib
+}
+
+var (
+	loadSheets  = sync.OnceValues(func() (map[string]*sheet.Sheet, error) { return sheet.Load(sheets.FS) })
+	loadLibrary = sync.OnceValues(func() (sheet.Library, error) { return sheet.LoadLibrary(sheets.FS) })
+)
+
+// shipped gives every sheet that ships, and the library; they are read once.
+func shipped(t testing.TB) (map[string]*sheet.Sheet, sheet.Library) {
+	t.Helper()
+	all, err := loadSheets()
+	if err != nil {
+		t.Fatal(err)
+	}
+	lib, err := loadLibrary()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all, lib
 }
 
 // snapshot copies a folder into memory.
