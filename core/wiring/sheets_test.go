@@ -7,6 +7,7 @@ import (
 
 	"ligare/core/binding"
 	"ligare/core/ident"
+	"ligare/core/sheet"
 	"ligare/core/survey"
 	"ligare/core/tree"
 )
