@@ -71,11 +71,9 @@ func whole(name string, src []byte) []string {
 		f := gradle.Parse(name, src)
 		tiled(f.Tree.Root, f.Err())
 	case ext == ".pbxproj":
-		p, err := pbxproj.Parse(src)
-		if err != nil {
+		if _, err := pbxproj.Parse(src); err != nil {
 			return []string{err.Error()}
 		}
-		tiled(p.Tree.Root, nil)
 	case ext == ".json":
 		f, err := json.Parse(src)
 		if err != nil {

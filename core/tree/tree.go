@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"sort"
 	"strings"
@@ -13,10 +14,13 @@ import (
 
 // Tree reads files and folds edits over them. Paths are slash-separated and relative to the root.
 type Tree struct {
-	base fs.FS
-	over map[string][]byte // nil value: removed
-	read map[string][]byte
-	shut map[string]string // folders that cannot be read, with the reason
+	base  fs.FS
+	over  map[string][]byte // nil value: removed
+	edits int               // made so far
+
+	walked []string // the files that Walk visits; nil when that is to be found out
+	read   map[string][]byte
+	shut   map[string]string // folders that cannot be read, with the reason
 }
 
 // Blocked is a folder that could not be read.
@@ -131,11 +135,37 @@ func (t *Tree) Put(name string, content []byte) {
 	if content == nil {
 		content = []byte{}
 	}
+	if !t.Has(name) {
+		t.walked = nil
+	}
 	t.over[path.Clean(name)] = content
+	t.edits++
 }
 
+// Keep remembers the edits made so far; calling what it gives back takes everything since away.
+func (t *Tree) Keep() (restore func()) {
+	kept := maps.Clone(t.over)
+	return func() {
+		t.over = kept
+		t.edits++
+		t.walked = nil
+	}
+}
+
+// Fresh gives the tree without its edits; what was read of the disk is kept.
+func (t *Tree) Fresh() *Tree {
+	return &Tree{base: t.base, over: map[string][]byte{}, read: t.read, shut: t.shut}
+}
+
+// Edits counts the edits made so far: as long as it stays, so does everything that was read.
+func (t *Tree) Edits() int { return t.edits }
+
 // Remove takes a file away.
-func (t *Tree) Remove(name string) { t.over[path.Clean(name)] = nil }
+func (t *Tree) Remove(name string) {
+	t.over[path.Clean(name)] = nil
+	t.edits++
+	t.walked = nil
+}
 
 // Changed gives the names of files that differ from the disk, sorted.
 func (t *Tree) Changed() []string {
@@ -211,7 +241,18 @@ func contains(sorted []string, name string) bool {
 }
 
 // Walk visits the files of the app's own source: not hidden folders, not folders of dependencies or builds.
+// What it visits is found out once, as long as no file comes or goes.
 func (t *Tree) Walk(visit func(name string)) {
+	if t.walked == nil {
+		t.walked = []string{}
+		t.walk(func(name string) { t.walked = append(t.walked, name) })
+	}
+	for _, name := range t.walked {
+		visit(name)
+	}
+}
+
+func (t *Tree) walk(visit func(name string)) {
 	var walk func(dir string, depth int, src bool)
 	walk = func(dir string, depth int, src bool) {
 		names := t.Dir(dir)

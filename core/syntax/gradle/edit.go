@@ -1,18 +1,33 @@
 package gradle
 
 import (
+	"bytes"
 	"strings"
 
 	"ligare/core/syntax/lex"
 )
 
-// Key tells a statement from others of its name: the address of a repository, or its first literal argument.
+// Key tells a statement from others of its name: the address of a repository, a catalog's accessor, a module of the
+// build, or its first literal argument.
 func (f *File) Key(s *Stmt) string {
 	if u := f.URL(s); u != "" {
 		return u
 	}
-	if len(s.Args) > 0 {
-		text, _ := f.Literal(s.Args[0])
+	if len(s.Args) == 0 {
+		return ""
+	}
+	_, arg := f.entry(s.Args[0]) // apply plugin: 'x'
+	if text, ok := f.Literal(arg); ok {
+		return text
+	}
+	if len(s.Head) == 1 && s.Head[0] == "id" && len(arg) > 0 { // id 'x' version '1'
+		text, _ := lex.Literal(f.Src, arg[0])
+		return text
+	}
+	if d := f.DependencyOf(s, ""); d.Project != "" {
+		return "project(" + d.Project + ")"
+	}
+	if text := f.dotted(arg); len(s.Head) == 1 && strings.HasPrefix(text, "libs.") {
 		return text
 	}
 	return ""
@@ -87,6 +102,9 @@ func splitSteps(address string) []string {
 // Into inserts a statement as the last of a block.
 func (f *File) Into(block *Stmt, text string) lex.Insertion {
 	g := block.Block
+	if n := len(block.Stmts); n > 0 && !strings.Contains(text, "\n") && !bytes.ContainsAny(f.Src[g.Start:g.End], "\r\n") {
+		return lex.Insertion{Offset: block.Stmts[n-1].End, Before: "; ", Text: text} // a block of one line stays one
+	}
 	indent := lex.Indent(f.Src, block.Start)
 	unit := lex.Unit(f.Src)
 	if n := len(block.Stmts); n > 0 { // as deep as the last statement, if that has a line of its own
@@ -97,6 +115,13 @@ func (f *File) Into(block *Stmt, text string) lex.Insertion {
 		}
 	}
 	return lex.IntoGroup(f.Src, g.Kids[0].End, g.End-1, indent, unit, text)
+}
+
+// Ahead inserts a statement in front of another, on lines of its own.
+func (f *File) Ahead(of *Stmt, text string) lex.Insertion {
+	indent := lex.Indent(f.Src, of.Start)
+	nl := lex.LineEnd(f.Src)
+	return lex.Insertion{Offset: of.Start, Text: lex.Reindent(text, indent, nl), After: nl + indent}
 }
 
 // Append inserts a statement at the end of the file, after an empty line.

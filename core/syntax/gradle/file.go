@@ -239,6 +239,18 @@ func (f *File) dotted(e Expr) string {
 	return b.String()
 }
 
+// Larger gives the two sides of an expression that takes the larger one: maxOf(a, b), Math.max(a, b), max(a, b).
+func (f *File) Larger(e Expr) []Expr {
+	if len(e) < 2 || e[len(e)-1].Bracket(f.Src) != '(' {
+		return nil
+	}
+	switch strings.Join(strings.Fields(f.Text(e[:len(e)-1])), "") {
+	case "maxOf", "max", "Math.max", "kotlin.math.max", "java.lang.Math.max":
+		return f.split(e[len(e)-1].Inner())
+	}
+	return nil
+}
+
 // Dotted gives the leading dotted name of an expression.
 func (f *File) Dotted(e Expr) string { return f.dotted(e) }
 

@@ -137,7 +137,7 @@ func TestPluginsAndRepositories(t *testing.T) {
 func TestIntoAndFind(t *testing.T) {
 	for _, c := range []struct{ name, src, block, text, address, want string }{
 		{"b.gradle", "dependencies {\n    a 'x'\n}\n", "dependencies", "b 'y:z'", "dependencies/b(y:z)", "dependencies {\n    a 'x'\n    b 'y:z'\n}\n"},
-		{"b.gradle", "dependencies { a 'x' }\n", "dependencies", "b 'y'", "dependencies/b(y)", "dependencies { a 'x'\n    b 'y'\n }\n"},
+		{"b.gradle", "dependencies { a 'x' }\n", "dependencies", "b 'y'", "dependencies/b(y)", "dependencies { a 'x'; b 'y' }\n"},
 		{"b.gradle.kts", "r {\n\tr2 {\n\t\ta()\n\t}\n}", "r/r2", "maven {\n    url = uri(\"https://q\")\n}", "r/r2/maven(https:\\/\\/q)", "r {\n\tr2 {\n\t\ta()\n\t\tmaven {\n\t\t    url = uri(\"https://q\")\n\t\t}\n\t}\n}"},
 		{"b.gradle", "d {\r\n}\r\n", "d", "b 'y'", "d/b(y)", "d {\r\n    b 'y'\r\n}\r\n"},
 	} {

@@ -94,7 +94,10 @@ func AloneOnLine(src []byte, start, end int) bool {
 }
 
 // Unit guesses one step of indentation from a file: a tab, or the smallest run of two or more leading spaces; four spaces otherwise.
-func Unit(src []byte) string {
+func Unit(src []byte) string { return UnitOr(src, "    ") }
+
+// UnitOr is Unit with another answer for a file that has no indentation; "" is four spaces.
+func UnitOr(src []byte, none string) string {
 	best := 0
 	for _, line := range strings.Split(string(src), "\n") {
 		if strings.HasPrefix(line, "\t") {
@@ -105,6 +108,9 @@ func Unit(src []byte) string {
 		if n >= 2 && rest != "" && rest[0] != '*' && (best == 0 || n < best) {
 			best = n
 		}
+	}
+	if best == 0 && none != "" {
+		return none
 	}
 	if best == 0 || best > 8 {
 		best = 4

@@ -168,11 +168,6 @@ func percentLiterals() []Str {
 	return out
 }
 
-// OldStyle is the old-style property list: quoted strings, C comments, braces and parentheses.
-var OldStyle = &Language{Name: "old-style property list", LineComment: slashes, BlockComment: cBlock,
-	Pairs: map[byte]byte{'{': '}', '(': ')'}, Extra: "$/:.-+",
-	Strings: []Str{{Open: `"`, Close: `"`, Escape: `\`, Lines: true}, {Open: `'`, Close: `'`, Escape: `\`, Lines: true}}}
-
 // JSON with the comments some tools allow.
 var JSON = &Language{Name: "json", LineComment: slashes, BlockComment: cBlock, Pairs: map[byte]byte{'{': '}', '[': ']'}, Extra: "+-.",
 	Strings: []Str{{Open: `"`, Close: `"`, Escape: `\`}}}

@@ -6,7 +6,7 @@ import (
 	"testing"
 )
 
-var all = []*Language{Groovy, Kotlin, Java, Swift, Ruby, OldStyle, JSON, TOML}
+var all = []*Language{Groovy, Kotlin, Java, Swift, Ruby, JSON, TOML}
 
 var samples = []string{
 	"", "\n", "\r\n\r", "\xEF\xBB\xBFa b", "a { b(c[1]) } // x\n/* y */", "a /* /* nested */ */ b", `"x ${a("}") + "${b}"} y" c`,

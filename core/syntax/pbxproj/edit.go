@@ -27,7 +27,8 @@ func ID(parts ...string) string {
 // Editor folds edits over a project: every step is applied and the file read again before the next.
 type Editor struct {
 	*Project
-	Steps []Step
+	Steps  []Step
+	Shared []string // addresses of what was there already and is needed by this edit as well
 }
 
 // Edit starts an edit; a file newer than this package knows is refused.
@@ -46,6 +47,10 @@ func (e *Editor) do(address string, in lex.Insertion) error {
 	p, err := Parse(out)
 	if err != nil {
 		return fmt.Errorf("after inserting %s: %w", address, err)
+	}
+	at := in.Offset + len(in.Before)
+	if start, end, ok := p.Find(address); !ok || start != at || end != at+len(in.Text) {
+		return fmt.Errorf("%s was inserted at %d-%d and is read back at %d-%d", address, at, at+len(in.Text), start, end)
 	}
 	e.Project = p
 	e.Steps = append(e.Steps, Step{Insertion: in, Address: address})
@@ -134,6 +139,7 @@ func (e *Editor) item(owner, key, id, comment string) error {
 	}
 	for _, it := range l.Items {
 		if it.Value.Text == id {
+			e.Shared = append(e.Shared, fmt.Sprintf("object(%s)/%s/(%s)", owner, key, id))
 			return nil
 		}
 	}
@@ -165,6 +171,9 @@ func (e *Editor) entry(o *Object, key, text string) error {
 	if after == nil {
 		return fmt.Errorf("object %s has no isa", o.ID)
 	}
+	if lex.NextLine(e.Src, after.End) > o.Dict.Close { // all on one line
+		return e.do(address, lex.Insertion{Offset: after.End, Before: " ", Text: strings.ReplaceAll(text, "\n", "")})
+	}
 	return e.do(address, lex.OnLinesAfter(e.Src, after.End, lex.Indent(e.Src, o.Dict.Entries[len(o.Dict.Entries)-1].Start), text))
 }
 
@@ -173,8 +182,18 @@ func fileType(name string) string {
 	switch strings.ToLower(path.Ext(name)) {
 	case ".json":
 		return "text.json"
-	case ".plist":
+	case ".plist", ".xcprivacy":
 		return "text.plist.xml"
+	case ".entitlements":
+		return "text.plist.entitlements"
+	case ".xcconfig":
+		return "text.xcconfig"
+	case ".framework":
+		return "wrapper.framework"
+	case ".xcframework":
+		return "wrapper.xcframework"
+	case ".bundle":
+		return "\"wrapper.plug-in\""
 	case ".xml":
 		return "text.xml"
 	case ".yaml", ".yml":
@@ -185,6 +204,14 @@ func fileType(name string) string {
 	return "text"
 }
 
+// encoding gives the attribute that the IDE writes for texts.
+func encoding(name string) string {
+	if strings.Contains(fileType(name), "wrapper") {
+		return ""
+	}
+	return "fileEncoding = 4; "
+}
+
 // AddResource makes a file part of a target's resources: reference, group, build file, phase. A reference that is
 // there already is used. dir is the file's folder relative to the project's folder.
 func (e *Editor) AddResource(target, dir, name string) error {
@@ -193,37 +220,13 @@ func (e *Editor) AddResource(target, dir, name string) error {
 		return fmt.Errorf("no target %q", target)
 	}
 	full := path.Join(dir, name)
-	ref := ""
-	for _, r := range e.References() {
-		if r.Path == full {
-			ref = r.ID
-		}
+	ref, err := e.AddReference(t, full)
+	if err != nil {
+		return err
 	}
-	if ref == "" {
-		group := e.GroupFor(t)
-		if group == nil {
-			return fmt.Errorf("the project has no main group")
-		}
-		ref = ID("reference", full)
-		rel, attrs := full, ""
-		if base, ok := e.Path(group.ID); ok && (base == "" || strings.HasPrefix(full, base+"/")) {
-			rel = strings.TrimPrefix(strings.TrimPrefix(full, base), "/")
-		}
-		if rel != name {
-			attrs = "name = " + Quote(name) + "; "
-		}
-		text := fmt.Sprintf("%s /* %s */ = {isa = PBXFileReference; fileEncoding = 4; lastKnownFileType = %s; %spath = %s; sourceTree = \"<group>\"; };",
-			ref, name, fileType(name), attrs, Quote(rel))
-		if err := e.object("PBXFileReference", ref, text); err != nil {
-			return err
-		}
-		if err := e.item(group.ID, "children", ref, name); err != nil {
-			return err
-		}
-	}
-	phase := e.Phase(t, "PBXResourcesBuildPhase")
-	if phase == nil {
-		return fmt.Errorf("target %q has no resources phase", target)
+	phase, err := e.phase(e.target(target), "PBXResourcesBuildPhase", "Resources")
+	if err != nil {
+		return err
 	}
 	if e.InPhase(phase, ref) {
 		return nil
@@ -236,6 +239,76 @@ func (e *Editor) AddResource(target, dir, name string) error {
 	return e.item(phase.ID, "files", build, name+" in Resources")
 }
 
+// phase gives a build phase of a target, making it if there is none.
+func (e *Editor) phase(t *Target, isa, name string) (*Object, error) {
+	had := e.Phase(t, isa)
+	if had != nil {
+		e.Shared = append(e.Shared, "object("+had.ID+")", fmt.Sprintf("object(%s)/buildPhases/(%s)", t.ID, had.ID))
+		return had, nil
+	}
+	id := ID("phase", t.Name, isa)
+	text := fmt.Sprintf("%s /* %s */ = {\n\tisa = %s;\n\tbuildActionMask = 2147483647;\n\tfiles = (\n\t);\n\trunOnlyForDeploymentPostprocessing = 0;\n};", id, name, isa)
+	if err := e.object(isa, id, text); err != nil {
+		return nil, err
+	}
+	if err := e.item(t.ID, "buildPhases", id, name); err != nil {
+		return nil, err
+	}
+	return e.Objects[id], nil
+}
+
+// AddReference makes a file known to the project, in the group of a target's sources, and gives the reference's ID. One
+// that is there already is used. full is the file's path relative to the project's folder.
+func (e *Editor) AddReference(t *Target, full string) (ref string, err error) {
+	for _, r := range e.References() {
+		if r.Path == full {
+			return r.ID, nil
+		}
+	}
+	group := e.GroupFor(t)
+	if group == nil {
+		return "", fmt.Errorf("the project has no main group")
+	}
+	name := path.Base(full)
+	ref = ID("reference", full)
+	rel, attrs := full, ""
+	if base, ok := e.Path(group.ID); ok && (base == "" || strings.HasPrefix(full, base+"/")) {
+		rel = strings.TrimPrefix(strings.TrimPrefix(full, base), "/")
+	} else if group = e.Objects[e.Root.Dict.Text("mainGroup")]; group == nil {
+		return "", fmt.Errorf("the project has no main group")
+	}
+	if rel != name {
+		attrs = "name = " + Quote(name) + "; "
+	}
+	text := fmt.Sprintf("%s /* %s */ = {isa = PBXFileReference; %slastKnownFileType = %s; %spath = %s; sourceTree = \"<group>\"; };",
+		ref, name, encoding(name), fileType(name), attrs, Quote(rel))
+	if err := e.object("PBXFileReference", ref, text); err != nil {
+		return "", err
+	}
+	return ref, e.item(group.ID, "children", ref, name)
+}
+
+// SetSetting gives a configuration a build setting of its own that it does not have yet, in key order. It returns an
+// error for a configuration without settings, which the IDE does not write.
+func (e *Editor) SetSetting(config *Object, key, value string) error {
+	settings := config.Dict.Get("buildSettings")
+	if settings == nil || settings.Dict == nil {
+		return fmt.Errorf("configuration %s has no build settings", config.Dict.Text("name"))
+	}
+	address := "object(" + config.ID + ")/buildSettings/" + key
+	text := Quote(key) + " = " + Quote(value) + ";"
+	d := settings.Dict
+	for _, x := range d.Entries {
+		if x.Key > key {
+			if lex.LineStart(e.Src, x.Start) <= d.Open {
+				break
+			}
+			return e.do(address, lex.OnLinesBefore(e.Src, x.Start, lex.Indent(e.Src, x.Start), text))
+		}
+	}
+	return e.do(address, lex.IntoGroup(e.Src, d.Open, d.Close, lex.Indent(e.Src, d.Open), "\t", text))
+}
+
 // AddPackage makes a target link a product of a remote Swift package from a version on: all five parts.
 func (e *Editor) AddPackage(target, url, version, product string) error {
 	t := e.target(target)
@@ -243,10 +316,11 @@ func (e *Editor) AddPackage(target, url, version, product string) error {
 		return fmt.Errorf("no target %q", target)
 	}
 	name := strings.TrimSuffix(path.Base(url), ".git")
-	phase := e.Phase(t, "PBXFrameworksBuildPhase")
-	if phase == nil {
-		return fmt.Errorf("target %q has no frameworks phase", target)
+	phase, err := e.phase(t, "PBXFrameworksBuildPhase", "Frameworks")
+	if err != nil {
+		return err
 	}
+	t = e.target(target)
 	pkg := ""
 	for _, p := range e.Packages(t) {
 		if SamePackage(p.URL, url) {
@@ -254,6 +328,7 @@ func (e *Editor) AddPackage(target, url, version, product string) error {
 			if slices.Contains(p.Products, product) {
 				return nil
 			}
+			e.Shared = append(e.Shared, "object("+pkg+")", fmt.Sprintf("object(%s)/packageReferences/(%s)", e.Root.ID, pkg))
 		}
 	}
 	label := fmt.Sprintf("XCRemoteSwiftPackageReference %q", name)

@@ -5,10 +5,12 @@
 package pbxproj
 
 import (
+	"bytes"
 	"fmt"
 	"sort"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"ligare/core/syntax/lex"
 )
@@ -59,7 +61,6 @@ type Object struct {
 // Project is a project file read.
 type Project struct {
 	Src     []byte
-	Tree    *lex.Tree
 	Top     *Dict
 	Version int // objectVersion
 	Objects map[string]*Object
@@ -80,7 +81,11 @@ type Error struct {
 
 func (e *Error) Error() string { return fmt.Sprintf("%d:%d: %s", e.Line, e.Column, e.Message) }
 
-type parser struct{ src []byte }
+// parser reads straight from the bytes: project files are long, and are read again after every edit.
+type parser struct {
+	src       []byte
+	at, depth int
+}
 
 func (p *parser) fail(at int, format string, args ...any) error {
 	l, c := lex.Position(p.src, at)
@@ -90,15 +95,16 @@ func (p *parser) fail(at int, format string, args ...any) error {
 // Parse reads a project file.
 func Parse(src []byte) (*Project, error) {
 	p := &parser{src: src}
-	t, top, err := p.top()
+	top, err := p.top()
 	if err != nil {
 		return nil, err
 	}
-	pr := &Project{Src: src, Tree: t, Top: top, Objects: map[string]*Object{}}
 	objects := top.Get("objects")
 	if objects == nil || objects.Dict == nil {
 		return nil, p.fail(top.Open, "not a project file: no objects")
 	}
+	n := len(objects.Dict.Entries)
+	pr := &Project{Src: src, Top: top, Objects: make(map[string]*Object, n), Order: make([]*Object, 0, n)}
 	if v := top.Get("objectVersion"); v != nil {
 		pr.Version, _ = strconv.Atoi(v.Text)
 	}
@@ -121,117 +127,261 @@ func Parse(src []byte) (*Project, error) {
 	return pr, nil
 }
 
-func (p *parser) top() (*lex.Tree, *Dict, error) {
-	t := lex.Parse(lex.OldStyle, p.src)
-	if len(t.Problems) > 0 {
-		return nil, nil, p.fail(t.Problems[0].Offset, "%s", t.Problems[0].Message)
+func (p *parser) top() (*Dict, error) {
+	if at := invalid(p.src); at >= 0 {
+		return nil, p.fail(at, "byte 0x%02x is not UTF-8", p.src[at])
 	}
-	solid := t.Root.Solid()
-	if len(solid) != 1 || solid[0].Bracket(p.src) != '{' {
-		return nil, nil, p.fail(0, "not an old-style property list: one { } is expected")
+	p.at = len(p.src) - len(bytes.TrimPrefix(p.src, []byte("\xEF\xBB\xBF")))
+	if err := p.skip(); err != nil {
+		return nil, err
 	}
-	v, err := p.value(solid[:1])
+	if p.peek() != '{' {
+		return nil, p.fail(0, "not an old-style property list: one { } is expected")
+	}
+	v, err := p.value()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	return t, v.Dict, nil
+	if err := p.skip(); err != nil {
+		return nil, err
+	}
+	if p.at < len(p.src) {
+		return nil, p.fail(p.at, "%q stands after the list: one { } is expected", p.token())
+	}
+	return v.Dict, nil
 }
 
-func (p *parser) value(nodes []*lex.Node) (*Value, error) {
-	n := nodes[0]
-	v := &Value{Start: n.Start, End: nodes[len(nodes)-1].End}
-	if n.Kind == lex.Punct && n.Is(p.src, lex.Punct, "<") { // data: <0fbd 77>
-		for _, k := range nodes {
-			v.Text += k.Of(p.src)
-		}
-		return v, nil
+// invalid gives the offset of the first byte that is not UTF-8, -1 for none.
+func invalid(src []byte) int {
+	if utf8.Valid(src) {
+		return -1
 	}
-	if len(nodes) > 1 {
-		return nil, p.fail(nodes[1].Start, "%q stands after a value; is a separator missing?", nodes[1].Of(p.src))
-	}
-	switch n.Kind {
-	case lex.Word:
-		v.Text = n.Of(p.src)
-	case lex.String:
-		s, err := p.unquote(n)
-		if err != nil {
-			return nil, err
+	for i := 0; i < len(src); {
+		r, n := utf8.DecodeRune(src[i:])
+		if r == utf8.RuneError && n == 1 {
+			return i
 		}
-		v.Text = s
-	case lex.Group:
-		var err error
-		if n.Bracket(p.src) == '{' {
-			v.Dict, err = p.dict(n)
+		i += n
+	}
+	return -1
+}
+
+// peek gives the byte that comes next, 0 at the end.
+func (p *parser) peek() byte {
+	if p.at < len(p.src) {
+		return p.src[p.at]
+	}
+	return 0
+}
+
+// skip passes over blanks and comments.
+func (p *parser) skip() error {
+	for p.at < len(p.src) {
+		switch c := p.src[p.at]; {
+		case c == ' ' || c == '\t' || c == '\n' || c == '\r':
+			p.at++
+		case c == '/' && p.at+1 < len(p.src) && p.src[p.at+1] == '/':
+			p.at = lex.NextLine(p.src, p.at)
+		case c == '/' && p.at+1 < len(p.src) && p.src[p.at+1] == '*':
+			end := bytes.Index(p.src[p.at+2:], []byte("*/"))
+			if end < 0 {
+				return p.fail(p.at, "comment is not closed: \"*/\" is missing")
+			}
+			p.at += end + 4
+		default:
+			return nil
+		}
+	}
+	return nil
+}
+
+// bare are the bytes that may stand in a text without quotes, those of letters outside ASCII among them.
+var bare = func() (out [256]bool) {
+	for c := range out {
+		out[c] = c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || strings.IndexByte("_$/:.-+", byte(c)) >= 0
+	}
+	return out
+}()
+
+// word gives the end of the text without quotes that begins here; a comment ends it.
+func (p *parser) word() int {
+	i := p.at
+	for i < len(p.src) && bare[p.src[i]] && !(p.src[i] == '/' && i+1 < len(p.src) && (p.src[i+1] == '/' || p.src[i+1] == '*')) {
+		i++
+	}
+	return i
+}
+
+// token gives what comes next, for messages.
+func (p *parser) token() string {
+	if end := p.word(); end > p.at {
+		return string(p.src[p.at:end])
+	}
+	if p.at == len(p.src) {
+		return "the end"
+	}
+	_, n := utf8.DecodeRune(p.src[p.at:])
+	return string(p.src[p.at : p.at+n])
+}
+
+// maxDepth bounds how deep lists and dictionaries may be nested.
+const maxDepth = 200
+
+func (p *parser) value() (*Value, error) {
+	v := &Value{Start: p.at}
+	var err error
+	switch c := p.peek(); {
+	case c == '{' || c == '(':
+		if p.depth++; p.depth > maxDepth {
+			return nil, p.fail(p.at, "brackets nest deeper than %d", maxDepth)
+		}
+		if c == '{' {
+			v.Dict, err = p.dict()
 		} else {
-			v.List, err = p.list(n)
+			v.List, err = p.list()
 		}
-		return v, err
+		p.depth--
+	case c == '"' || c == '\'':
+		v.Text, err = p.str(c)
+	case c == '<': // data: <0fbd 77>
+		end := bytes.IndexByte(p.src[p.at:], '>')
+		if end < 0 {
+			return nil, p.fail(p.at, "data is not closed: > is missing")
+		}
+		v.Text = strings.Join(strings.Fields(string(p.src[p.at:p.at+end+1])), "")
+		p.at += end + 1
 	default:
-		return nil, p.fail(n.Start, "%q stands where a value is expected", n.Of(p.src))
+		end := p.word()
+		if end == p.at {
+			return nil, p.fail(p.at, "%q stands where a value is expected", p.token())
+		}
+		v.Text, p.at = string(p.src[p.at:end]), end
 	}
-	return v, nil
+	v.End = p.at
+	return v, err
 }
 
-func (p *parser) dict(n *lex.Node) (*Dict, error) {
-	d := &Dict{Open: n.Kids[0].End, Close: n.End - 1}
-	rest := lex.Solid(n.Inner())
-	for len(rest) > 0 {
-		if len(rest) < 3 || !rest[1].Is(p.src, lex.Punct, "=") || rest[0].Kind != lex.Word && rest[0].Kind != lex.String {
-			return nil, p.fail(rest[0].Start, "`key = value;` is expected")
+// str reads a text in quotes.
+func (p *parser) str(quote byte) (string, error) {
+	start := p.at
+	escaped := false
+	for p.at++; p.at < len(p.src); p.at++ {
+		switch p.src[p.at] {
+		case '\\':
+			escaped = true
+			p.at++
+		case quote:
+			p.at++
+			if !escaped {
+				return string(p.src[start+1 : p.at-1]), nil
+			}
+			return p.unquote(start, p.src[start+1:p.at-1])
 		}
-		end := 2
-		for end < len(rest) && !rest[end].Is(p.src, lex.Punct, ";") {
-			end++
+	}
+	p.at = len(p.src)
+	return "", p.fail(start, "string is not closed: %c is missing", quote)
+}
+
+// follows says that something stands where a separator or a bracket is expected.
+func (p *parser) follows() error {
+	return p.fail(p.at, "%q stands after a value; is a separator missing?", p.token())
+}
+
+func (p *parser) dict() (*Dict, error) {
+	start := p.at
+	p.at++
+	d := &Dict{Open: p.at}
+	for {
+		if err := p.skip(); err != nil {
+			return nil, err
 		}
-		if end == len(rest) {
-			return nil, p.fail(rest[len(rest)-1].End, "a semicolon is missing")
+		c := p.peek()
+		if p.at == len(p.src) {
+			return nil, p.fail(start, "'{' is not closed: '}' is missing")
 		}
-		if end == 2 {
-			return nil, p.fail(rest[2].Start, "a value is missing")
+		if c == '}' {
+			d.Close = p.at
+			p.at++
+			return d, nil
 		}
-		key, err := p.value(rest[:1])
+		e := &Entry{Start: p.at}
+		if c != '"' && c != '\'' && p.word() == p.at {
+			return nil, p.fail(e.Start, "`key = value;` is expected")
+		}
+		key, err := p.value()
 		if err != nil {
 			return nil, err
 		}
-		v, err := p.value(rest[2:end])
-		if err != nil {
+		if err := p.skip(); err != nil {
 			return nil, err
 		}
-		d.Entries = append(d.Entries, &Entry{Key: key.Text, Value: v, Start: rest[0].Start, End: rest[end].End})
-		rest = rest[end+1:]
+		if p.peek() != '=' {
+			return nil, p.fail(e.Start, "`key = value;` is expected")
+		}
+		p.at++
+		if err := p.skip(); err != nil {
+			return nil, err
+		}
+		if p.peek() == ';' {
+			return nil, p.fail(p.at, "a value is missing")
+		}
+		if e.Value, err = p.value(); err != nil {
+			return nil, err
+		}
+		if err := p.skip(); err != nil {
+			return nil, err
+		}
+		switch c := p.peek(); {
+		case c == '}' || p.at == len(p.src):
+			return nil, p.fail(e.Value.End, "a semicolon is missing")
+		case c != ';':
+			return nil, p.follows()
+		}
+		p.at++
+		e.Key, e.End = key.Text, p.at
+		d.Entries = append(d.Entries, e)
 	}
-	return d, nil
 }
 
-func (p *parser) list(n *lex.Node) (*List, error) {
-	l := &List{Open: n.Kids[0].End, Close: n.End - 1}
-	rest := lex.Solid(n.Inner())
-	for len(rest) > 0 {
-		end := 0
-		for end < len(rest) && !rest[end].Is(p.src, lex.Punct, ",") {
-			end++
+func (p *parser) list() (*List, error) {
+	start := p.at
+	p.at++
+	l := &List{Open: p.at}
+	for {
+		if err := p.skip(); err != nil {
+			return nil, err
 		}
-		if end == 0 {
-			return nil, p.fail(rest[0].Start, "a value is expected before the comma")
+		switch c := p.peek(); {
+		case p.at == len(p.src):
+			return nil, p.fail(start, "'(' is not closed: ')' is missing")
+		case c == ')':
+			l.Close = p.at
+			p.at++
+			return l, nil
+		case c == ',':
+			return nil, p.fail(p.at, "a value is expected before the comma")
 		}
-		v, err := p.value(rest[:end])
+		v, err := p.value()
 		if err != nil {
 			return nil, err
 		}
 		it := &Item{Value: v, Start: v.Start, End: v.End}
-		if end < len(rest) {
-			it.End = rest[end].End
-			end++
+		if err := p.skip(); err != nil {
+			return nil, err
+		}
+		switch c := p.peek(); {
+		case c == ',':
+			p.at++
+			it.End = p.at
+		case c != ')' && p.at < len(p.src):
+			return nil, p.follows()
 		}
 		l.Items = append(l.Items, it)
-		rest = rest[end:]
 	}
-	return l, nil
 }
 
 // unquote decodes C-like escapes: \n, \t, \", \\, octal \123 and \U0041.
-func (p *parser) unquote(n *lex.Node) (string, error) {
-	raw := p.src[n.Kids[0].End : n.End-1]
+func (p *parser) unquote(at int, raw []byte) (string, error) {
 	var b strings.Builder
 	for i := 0; i < len(raw); i++ {
 		if raw[i] != '\\' || i+1 == len(raw) {
@@ -251,14 +401,14 @@ func (p *parser) unquote(n *lex.Node) (string, error) {
 		case c == 'U' && i+4 < len(raw):
 			v, err := strconv.ParseUint(string(raw[i+1:i+5]), 16, 32)
 			if err != nil {
-				return "", p.fail(n.Start, "\\U needs four hexadecimal digits")
+				return "", p.fail(at, "\\U needs four hexadecimal digits")
 			}
 			b.WriteRune(rune(v))
 			i += 4
 		case c >= '0' && c <= '7' && i+2 < len(raw):
 			v, err := strconv.ParseUint(string(raw[i:i+3]), 8, 16)
 			if err != nil {
-				return "", p.fail(n.Start, "an octal escape needs three digits")
+				return "", p.fail(at, "an octal escape needs three digits")
 			}
 			b.WriteRune(rune(v))
 			i += 2
@@ -359,6 +509,12 @@ func (p *Project) Find(address string) (start, end int, ok bool) {
 	if item == "" {
 		return e.Start, e.End, true
 	}
+	if e.Value.Dict != nil { // a build setting
+		if x := e.Value.Dict.Entry(item); x != nil {
+			return x.Start, x.End, true
+		}
+		return 0, 0, false
+	}
 	if e.Value.List == nil {
 		return 0, 0, false
 	}
@@ -373,24 +529,38 @@ func (p *Project) Find(address string) (start, end int, ok bool) {
 
 // section finds the comments that frame the objects of a class.
 func (p *Project) section(isa string) (start, end int, ok bool) {
-	p.Tree.Root.Walk(func(n *lex.Node) bool {
-		if n.Kind == lex.Comment {
-			switch strings.Join(strings.Fields(n.Of(p.Src)), " ") {
-			case "/* Begin " + isa + " section */":
-				start = n.Start
-			case "/* End " + isa + " section */":
-				end, ok = n.End, start > 0
+	if !bytes.Contains(p.Src, []byte(isa+" section")) {
+		return 0, 0, false
+	}
+	for i := 0; i < len(p.Src); i++ {
+		switch c := p.Src[i]; {
+		case c == '"' || c == '\'':
+			for i++; i < len(p.Src) && p.Src[i] != c; i++ {
+				if p.Src[i] == '\\' {
+					i++
+				}
 			}
+		case c == '/' && i+1 < len(p.Src) && p.Src[i+1] == '*':
+			n := bytes.Index(p.Src[i:], []byte("*/"))
+			if n < 0 {
+				return 0, 0, false
+			}
+			switch strings.Join(strings.Fields(string(p.Src[i:i+n+2])), " ") {
+			case "/* Begin " + isa + " section */":
+				start = i
+			case "/* End " + isa + " section */":
+				end, ok = i+n+2, start > 0
+			}
+			i += n + 1
 		}
-		return true
-	})
+	}
 	return start, end, ok
 }
 
 // OldStyle reads any old-style property list whose root is a dictionary: the language of project files.
 func OldStyle(src []byte) (*Value, error) {
 	p := &parser{src: src}
-	_, top, err := p.top()
+	top, err := p.top()
 	if err != nil {
 		return nil, err
 	}

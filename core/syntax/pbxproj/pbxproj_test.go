@@ -88,12 +88,12 @@ func TestQuoting(t *testing.T) {
 		if got != want {
 			t.Errorf("%q: %s, want %s", s, got, want)
 		}
-		_, d, err := (&parser{[]byte("{ k = " + got + "; }")}).top()
+		d, err := (&parser{src: []byte("{ k = " + got + "; }")}).top()
 		if err != nil || d.Text("k") != s {
 			t.Errorf("%q is read back as %q (%v)", s, d.Text("k"), err)
 		}
 	}
-	_, d, err := (&parser{[]byte(`{ a = "\U00e9\101\n"; b = <0fbd 77>; c = 'x y'; }`)}).top()
+	d, err := (&parser{src: []byte(`{ a = "\U00e9\101\n"; b = <0fbd 77>; c = 'x y'; }`)}).top()
 	if err != nil || d.Text("a") != "éA\n" || d.Text("b") != "<0fbd77>" || d.Text("c") != "x y" {
 		t.Errorf("escapes: %q %q %q %v", d.Text("a"), d.Text("b"), d.Text("c"), err)
 	}
@@ -223,8 +223,8 @@ func TestRefusals(t *testing.T) {
 	if err := e.AddResource("Nowhere", "", "x"); err == nil {
 		t.Error("a target that is not there")
 	}
-	if err := e.AddPackage("App", "u", "1", "P"); err == nil || !strings.Contains(err.Error(), "frameworks phase") {
-		t.Errorf("a target without a frameworks phase: %v", err)
+	if err := e.AddPackage("App", "u", "1", "P"); err != nil || e.Phase(e.Targets()[0], "PBXFrameworksBuildPhase") == nil || !strings.Contains(string(e.Src), "packageReferences = (") {
+		t.Errorf("a target without a frameworks phase gets one, in objects of one line too: %v\n%s", err, e.Src)
 	}
 }
 
@@ -236,8 +236,10 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if err := lex.Verify(src, p.Tree.Root); err != nil {
-			t.Fatal(err)
+		for _, o := range p.Order {
+			if at := o.Entry; src[at.End-1] != ';' || src[at.Value.Start] != '{' || src[at.Value.End-1] != '}' || src[o.Dict.Open-1] != '{' || src[o.Dict.Close] != '}' {
+				t.Fatalf("object %s is not where it says", o.ID)
+			}
 		}
 		p.References()
 		p.SyncFolders()

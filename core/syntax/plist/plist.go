@@ -5,6 +5,7 @@ package plist
 import (
 	"bytes"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"ligare/core/syntax/lex"
@@ -72,6 +73,7 @@ func Parse(src []byte) (*File, error) {
 		return f, oldStyle(f, text)
 	}
 	d := xml.Parse(text)
+	d.Step = "\t" // as the IDE writes
 	if err := d.Err(); err != nil {
 		return nil, err
 	}
@@ -187,32 +189,59 @@ func (f *File) SetText(v *Value, text string) (lex.Change, error) {
 	return lex.Change{Start: e.OpenEnd, End: e.CloseAt, New: xml.Encode(text)}, nil
 }
 
-// Find resolves an address of keys (/CFBundleURLTypes/0/CFBundleURLSchemes) to the bytes it spans: for a key, from the key's tag to the value's end.
+// At gives the value at an address, or nil.
+func (f *File) At(address string) *Value {
+	v := f.Root
+	if address == "" || address == "/" {
+		return v
+	}
+	for _, step := range strings.Split(strings.TrimPrefix(address, "/"), "/") {
+		if v = v.step(strings.ReplaceAll(strings.ReplaceAll(step, "~1", "/"), "~0", "~")); v == nil {
+			return nil
+		}
+	}
+	return v
+}
+
+// step follows one step of an address: a key, an item by its number from 0, or by what it holds.
+func (v *Value) step(step string) *Value {
+	if x := v.Get(step); x != nil || v.Kind != Array {
+		return x
+	}
+	if key, text, ok := strings.Cut(step, "="); ok && strings.HasPrefix(key, "[") {
+		return v.Item(key[1:], strings.TrimSuffix(text, "]"))
+	}
+	if i, err := strconv.Atoi(step); err == nil && i >= 0 && i < len(v.Items) {
+		return v.Items[i]
+	}
+	return nil
+}
+
+// Find resolves an address of keys (/CFBundleURLTypes/0/CFBundleURLSchemes, and ItemStep) to the bytes it spans: for a
+// key, from the key's tag to the value's end. The address "" is the root.
 func (f *File) Find(address string) (start, end int, ok bool) {
 	if f.Form != XML {
 		return 0, 0, false
 	}
 	v := f.Root
 	start, end = v.Element.Node.Start, v.Element.Node.End
-	for _, step := range strings.Split(strings.TrimPrefix(address, "/"), "/") {
+	if address == "" || address == "/" {
+		return start, end, true
+	}
+	steps := strings.Split(strings.TrimPrefix(address, "/"), "/")
+	for _, step := range steps {
 		step = strings.ReplaceAll(strings.ReplaceAll(step, "~1", "/"), "~0", "~")
-		found := false
-		for _, e := range v.Entries {
-			if e.Key == step {
-				start, end, v, found = e.At.Node.Start, e.Value.Element.Node.End, e.Value, true
-				break
-			}
-		}
-		var i int
-		if !found && v.Kind == Array {
-			if _, err := fmt.Sscanf(step, "%d", &i); err == nil && i >= 0 && i < len(v.Items) {
-				v, found = v.Items[i], true
-				start, end = v.Element.Node.Start, v.Element.Node.End
-			}
-		}
-		if !found {
+		next := v.step(step)
+		if next == nil {
 			return 0, 0, false
 		}
+		start, end = next.Element.Node.Start, next.Element.Node.End
+		for _, e := range v.Entries {
+			if e.Value == next {
+				start = e.At.Node.Start
+			}
+		}
+		v = next
 	}
 	return start, end, true
 }

@@ -4,6 +4,7 @@ package podfile
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"ligare/core/syntax/lex"
@@ -389,8 +390,50 @@ func (f *File) AddPod(target *Block, name, requirement string) (lex.Insertion, s
 	return lex.OnLinesAfter(f.Src, target.Open, indent+lex.Unit(f.Src), text), address
 }
 
-// Find resolves an address made by AddPod.
+// Assigned gives the plain texts that are assigned under a key, as hooks do: settings['KEY'] = '13.0'.
+func (f *File) Assigned(key string) []Arg {
+	var out []Arg
+	f.Tree.Root.Walk(func(at *lex.Node) bool {
+		if at.Leaf() {
+			return false
+		}
+		n := lex.Solid(at.Kids)
+		for i := 0; i+2 < len(n); i++ {
+			inner := lex.Solid(n[i].Inner())
+			if n[i].Bracket(f.Src) != '[' || len(inner) != 1 || !n[i+1].Is(f.Src, lex.Punct, "=") {
+				continue
+			}
+			name, ok := lex.Literal(f.Src, inner[0])
+			if !ok || name != key {
+				continue
+			}
+			text, ok := lex.Literal(f.Src, n[i+2])
+			out = append(out, Arg{Key: key, Text: text, Literal: ok, Raw: n[i+2].Of(f.Src), Start: n[i+2].Start, End: n[i+2].End})
+		}
+		return true
+	})
+	return out
+}
+
+// Find resolves an address: one made by AddPod, platform() for the file's own platform, or assigned(KEY,N) for the text
+// that is assigned under a key, counted from 0.
 func (f *File) Find(address string) (start, end int, ok bool) {
+	if rest, found := strings.CutPrefix(address, "assigned("); found {
+		key, number, _ := strings.Cut(strings.TrimSuffix(rest, ")"), ",")
+		list := f.Assigned(key)
+		if n, err := strconv.Atoi(number); err == nil && n >= 0 && n < len(list) {
+			return list[n].Start, list[n].End, true
+		}
+		return 0, 0, false
+	}
+	if address == "platform()" {
+		for _, c := range f.Root.Calls {
+			if c.Word == "platform" {
+				return c.Start, c.End, true
+			}
+		}
+		return 0, 0, false
+	}
 	head, rest, _ := strings.Cut(address, ")/pod(")
 	t := f.Target(strings.TrimPrefix(head, "target("))
 	if t == nil {

@@ -112,3 +112,19 @@ func Get(entries []Entry, key string) (Entry, bool) {
 	}
 	return Entry{}, false
 }
+
+// Find gives the span of the last assignment of a key, without its line end; one that goes on in the next line is not found.
+func Find(src []byte, key string) (start, end int, ok bool) {
+	for at := 0; at < len(src); {
+		next := lex.NextLine(src, at)
+		line := strings.TrimRight(string(src[at:next]), "\r\n")
+		for _, e := range Parse([]byte(line)) {
+			if e.Key == key && !oddBackslashes(line) {
+				lead := len(line) - len(strings.TrimLeft(line, " \t\f"))
+				start, end, ok = at+lead, at+len(strings.TrimRight(line, " \t")), true
+			}
+		}
+		at = next
+	}
+	return start, end, ok
+}

@@ -102,7 +102,7 @@ func (d *Doc) ValueStart(e *Element) int {
 }
 
 // Find resolves an address made by Address: /resources/string[@name='x']/item[2]. Positions count from 1 among
-// elements of the same name; without one the first is meant.
+// elements of the same name; without one the first is meant. //name is an element at any depth, in the document's order.
 func (d *Doc) Find(address string) (*Element, bool) {
 	steps, ok := split(address)
 	if !ok || d.Top == nil || len(steps) == 0 || !steps[0].matches(d.Top) {
@@ -112,7 +112,12 @@ func (d *Doc) Find(address string) (*Element, bool) {
 	for _, s := range steps[1:] {
 		var next *Element
 		n := 0
-		for _, c := range at.Children {
+		among := at.Children
+		if s.deep {
+			among = nil
+			at.Each(func(c *Element) { among = append(among, c) })
+		}
+		for _, c := range among {
 			if s.matches(c) {
 				if n++; n == s.index {
 					next = c
@@ -128,9 +133,44 @@ func (d *Doc) Find(address string) (*Element, bool) {
 	return at, true
 }
 
+// Span resolves an address to the bytes it means: an element, or with /@NAME at its end one of its attributes.
+func (d *Doc) Span(address string) (start, end int, ok bool) {
+	at := strings.LastIndex(address, "/@")
+	if at < 0 || strings.ContainsAny(address[at:], "'[]") {
+		e, ok := d.Find(address)
+		if !ok {
+			return 0, 0, false
+		}
+		return e.Node.Start, e.Node.End, true
+	}
+	e, ok := d.Find(address[:at])
+	if !ok {
+		return 0, 0, false
+	}
+	a := e.Attr(address[at+2:])
+	if a == nil {
+		return 0, 0, false
+	}
+	return a.Start, a.End, true
+}
+
+// AddAttr inserts an attribute behind the last one, on a line of its own where those have one.
+func (d *Doc) AddAttr(e *Element, name, value string) lex.Insertion {
+	at, before := e.Node.Start+1+len(e.Name), " "
+	if n := len(e.Attrs); n > 0 {
+		last := e.Attrs[n-1]
+		at = last.End
+		if start := lex.LineStart(d.Src, last.Start); start > e.Node.Start && strings.TrimSpace(string(d.Src[start:last.Start])) == "" {
+			before = lex.LineEnd(d.Src) + string(d.Src[start:last.Start])
+		}
+	}
+	return lex.Insertion{Offset: at, Before: before, Text: name + "=\"" + EncodeAttr(value) + "\""}
+}
+
 type step struct {
 	name, attr, value string
 	index             int
+	deep              bool // at any depth
 }
 
 func (s step) matches(e *Element) bool {
@@ -151,11 +191,15 @@ func split(address string) ([]step, bool) {
 			return nil, false
 		}
 		address = address[1:]
+		deep := strings.HasPrefix(address, "/")
+		if deep {
+			address = address[1:]
+		}
 		end := strings.IndexAny(address, "/[")
 		if end < 0 {
 			end = len(address)
 		}
-		s := step{name: address[:end], index: 1}
+		s := step{name: address[:end], index: 1, deep: deep}
 		address = address[end:]
 		for strings.HasPrefix(address, "[") {
 			if rest, ok := strings.CutPrefix(address, "[@"); ok {
@@ -190,6 +234,17 @@ func Step(name, attr, value string) string {
 	return fmt.Sprintf("/%s[@%s='%s']", name, attr, strings.NewReplacer("&", "&amp;", "'", "&apos;").Replace(value))
 }
 
+// stepped writes elements that are indented by tabs with a file's own step.
+func stepped(text, unit string) string {
+	lines := strings.Split(text, "\n")
+	for i, l := range lines {
+		if rest := strings.TrimLeft(l, "\t"); strings.HasPrefix(rest, "<") {
+			lines[i] = strings.Repeat(unit, len(l)-len(rest)) + rest
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
 // Into inserts text as the last child of an element, on lines of its own, indented like its siblings. An element
 // written <a/> is opened up: then two changes come back and no insertion stands alone.
 func (d *Doc) Into(e *Element, text string) (lex.Insertion, error) {
@@ -197,8 +252,9 @@ func (d *Doc) Into(e *Element, text string) (lex.Insertion, error) {
 		return lex.Insertion{}, fmt.Errorf("<%s/> is written as an empty element", e.Name)
 	}
 	src := d.Src
-	unit := lex.Unit(src)
+	unit := lex.UnitOr(src, d.Step)
 	indent := lex.Indent(src, e.Node.Start)
+	text = stepped(text, unit)
 	if n := len(e.Children); n > 0 {
 		last := e.Children[n-1]
 		if lex.LineStart(src, last.Node.Start)+len(lex.Indent(src, last.Node.Start)) == last.Node.Start {

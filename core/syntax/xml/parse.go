@@ -16,6 +16,7 @@ import (
 
 // Doc is a file read.
 type Doc struct {
+	Step     string // of indentation, in a document that shows none; "" is four spaces
 	Src      []byte
 	Root     *lex.Node
 	Top      *Element // the document element; nil when there is none
