@@ -55,6 +55,9 @@ func TestApply(t *testing.T) {
 
 func TestRefusals(t *testing.T) {
 	d := disk(t, map[string]string{"a": "1", "b": "2"})
+	if err := os.WriteFile(filepath.Join(d.Root, "locked"), []byte("3"), 0o444); err != nil {
+		t.Fatal(err)
+	}
 	outside := filepath.Join(t.TempDir(), "secret")
 	if err := os.WriteFile(outside, []byte("keep"), 0o600); err != nil {
 		t.Fatal(err)
@@ -72,6 +75,7 @@ func TestRefusals(t *testing.T) {
 		{File{"link", []byte("keep"), []byte("x")}, "is a link"},
 		{File{"../out", nil, []byte("x")}, "outside"},
 		{File{"b/c", nil, []byte("x")}, "not a"},
+		{File{"locked", []byte("3"), []byte("x")}, "may not be written to"},
 	} {
 		err := d.Apply([]File{{"a", []byte("1"), []byte("one")}, c.f})
 		if err == nil || !strings.Contains(err.Error(), c.want) {
