@@ -57,7 +57,7 @@ type Attached struct {
 // Attach binds a tree to an app: every variant to the identifier it builds with, identities and environments to the
 // records. A tree that is attached already keeps its file; only the records are brought up to date.
 func (w *Work) Attach(ctx context.Context, c *client.Client, name, title, policy string, remember bool) (*Attached, error) {
-	if err := w.NeedApp(); err != nil {
+	if err := w.NeedApp(); err != nil && !w.web() {
 		return nil, err
 	}
 	if err := w.NeedReadable(); err != nil {
@@ -92,6 +92,13 @@ func (w *Work) Attach(ctx context.Context, c *client.Client, name, title, policy
 		if n.Title == "" {
 			n.Title = id.DisplayName
 		}
+	}
+	if len(n.Identities) == 0 && len(w.Survey.Android.Modules)+len(w.Survey.IOS.Projects) == 0 {
+		var err error // a web tree: the builder's app has its identities at the server
+		if out.App, err = c.App(ctx, name); err != nil {
+			return nil, &Problem{What: "the tree names no identifier, so the app must be in the records already", Hint: "Name one of: ligare app list.", Err: err}
+		}
+		return out, w.Write()
 	}
 	if len(n.Identities) == 0 {
 		return nil, stop("See `ligare survey` for what could not be resolved.", "no variant has an identifier that could be resolved")

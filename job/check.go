@@ -67,6 +67,7 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	for _, f := range out.Findings {
 		rep.Findings = append(rep.Findings, shape.Finding{Rule: f.Rule, Severity: string(f.Severity), Message: f.Message, Variant: f.Variant, File: f.File, Line: f.Line, Column: f.Column, Fingerprint: f.Fingerprint})
 	}
+	rep.Placements = placements(answers)
 	if err := c.SendReport(ctx, w.Binding.App, rep); err != nil {
 		return nil, err
 	}
@@ -75,6 +76,16 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	}
 	out.Sent = true
 	return out, nil
+}
+
+// placements says how each placement stands, for the records.
+func placements(answers []wiring.Answer) []shape.Placement {
+	out := []shape.Placement{}
+	for _, a := range answers {
+		out = append(out, shape.Placement{Service: a.Service, Environment: a.Environment, Placement: a.Placement, Title: a.Title, Why: a.Why, Platform: string(a.Platform), Identity: a.Identity(), Site: a.Site(),
+			Variants: a.Variants, State: string(a.State), Good: a.Good(), File: a.Here.File, Line: a.Here.Line, Column: a.Here.Column, Detail: a.Detail})
+	}
+	return out
 }
 
 // LineUp sends a fresh report and gives the table with the server's columns.

@@ -186,6 +186,16 @@ func TestFromSurveyToUnplace(t *testing.T) {
 	if !last.Ours || p.Changes[0].Ours || len(p.Changes[0].Why) == 0 {
 		t.Errorf("our own files come last, and every change has its reason: %+v", p.Changes)
 	}
+	for _, c := range p.Changes {
+		if c.Ours {
+			continue
+		}
+		for _, l := range strings.Split(c.Diff(), "\n") {
+			if _, _, is := hunk(l); is && strings.HasSuffix(l, "@@") && !c.Created {
+				t.Errorf("%s: a hunk without its reason: %s", c.File, l)
+			}
+		}
+	}
 	if g := Guide(p); !strings.Contains(g, "1. In ") || !strings.Contains(g, "Thornmill.start(this)") || !strings.Contains(g, "Nothing of Thornmill works before this call.") {
 		t.Errorf("guide:\n%s", g)
 	}

@@ -21,7 +21,9 @@ type PlaceOptions struct {
 	Environment string
 	Replace     bool // conflicting values are exchanged
 	Agree       bool // a changed sheet is agreed to
-	oldFiles    bool // config files that were issued anew are exchanged
+	Only        []string
+	Except      []string // placements, by their names in the sheet or in the library
+	refresh     bool     // what the service issued anew is exchanged where it stands as it was placed
 }
 
 // Planned is a plan with the files it would write.
@@ -30,6 +32,7 @@ type Planned struct {
 	Steps   []Step          `json:"steps"`
 	Kept    []wiring.Answer `json:"kept"`
 	Next    []string        `json:"next"`
+	Still   []wiring.Still  `json:"still"` // where a value that was exchanged still stands
 }
 
 // Step is one edit of a plan as people read it.
@@ -44,20 +47,8 @@ type Step struct {
 
 // Place plans what the registrations of a service need; Work.Write makes it so.
 func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Planned, error) {
-	if err := w.NeedBinding(); err != nil {
-		return nil, err
-	}
-	regs, unfinished, err := w.Registrations(ctx, c, o.Service, o.Environment)
+	regs, err := w.registered(ctx, c, o)
 	if err != nil {
-		return nil, err
-	}
-	if len(regs) == 0 && len(unfinished) > 0 {
-		return nil, stop("Run it again, it goes on where it stopped: ligare register "+o.Service, "%s", strings.Join(unfinished, "; "))
-	}
-	if len(regs) == 0 {
-		return nil, stop("Register it first: ligare register "+o.Service, "%s is not registered with %s%s", w.Binding.App, o.Service, inEnvironment(o.Environment))
-	}
-	if err := w.agree(regs, o.Agree); err != nil {
 		return nil, err
 	}
 	in := w.Input(regs)
@@ -65,13 +56,19 @@ func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Pl
 	if err != nil {
 		return nil, err
 	}
+	if answers, err = wiring.Select(answers, o.Only, o.Except); err != nil {
+		return nil, &Problem{What: "--only and --except", Hint: "Name placements as `ligare sheet show " + o.Service + "` does.", Err: err}
+	}
 	replace := wiring.Never
 	switch {
 	case o.Replace:
 		replace = wiring.Always
-	case o.oldFiles:
-		replace = wiring.OldFiles
+	case o.refresh:
+		if replace, err = wiring.AsPlaced(w.Tree); err != nil {
+			return nil, err
+		}
 	}
+	gone := wiring.Exchanged(answers, replace)
 	plan, err := wiring.Make(in, answers, replace)
 	if err != nil {
 		return nil, &Problem{What: "the placement cannot be worked out", Hint: "`ligare check` names what is in the way; nothing was written.", Err: err}
@@ -79,7 +76,11 @@ func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Pl
 	if err := plan.Commit(in, answers); err != nil {
 		return nil, err
 	}
-	return w.planned(plan), nil
+	out := w.planned(plan)
+	if out.Still = wiring.Standing(w.Tree, gone); out.Still == nil {
+		out.Still = []wiring.Still{}
+	}
+	return out, nil
 }
 
 func inEnvironment(e string) string {
@@ -173,6 +174,9 @@ func (w *Work) planned(plan *wiring.Plan) *Planned {
 		}
 	}
 	out.Changes = w.Changes(why)
+	for i, c := range out.Changes {
+		out.Changes[i].Reasons = plan.Reasons(c.File)
+	}
 	return out
 }
 
@@ -195,7 +199,8 @@ func contains(list []string, s string) bool {
 	return false
 }
 
-// Refresh fetches a service's registrations again and brings the placed config files up to date.
+// Refresh fetches a service's registrations again and brings the tree up to date: config files, and every value that
+// stands as it was placed. What somebody changed since is shown and left.
 func (w *Work) Refresh(ctx context.Context, c *client.Client, o PlaceOptions) (*Planned, error) {
 	if err := w.NeedBinding(); err != nil {
 		return nil, err
@@ -211,7 +216,7 @@ func (w *Work) Refresh(ctx context.Context, c *client.Client, o PlaceOptions) (*
 			}
 		}
 	}
-	o.oldFiles = true
+	o.refresh = true
 	return w.Place(ctx, c, o)
 }
 
@@ -242,6 +247,61 @@ func (w *Work) Fetch(ctx context.Context, c *client.Client, service, environment
 	}
 	out.Changes = w.Changes(nil)
 	return out, nil
+}
+
+// Adopted is what was taken in.
+type Adopted struct {
+	Changes []Change        `json:"changes"`
+	Found   []wiring.Answer `json:"found"` // that was not in the records before
+	Open    []wiring.Answer `json:"open"`  // that is wanted and not right
+}
+
+// Adopt plans taking in what already stands in a tree: only records are written.
+func (w *Work) Adopt(ctx context.Context, c *client.Client, o PlaceOptions) (*Adopted, error) {
+	regs, err := w.registered(ctx, c, o)
+	if err != nil {
+		return nil, err
+	}
+	in := w.Input(regs)
+	answers, err := wiring.Evaluate(in)
+	if err != nil {
+		return nil, err
+	}
+	out := &Adopted{Found: []wiring.Answer{}, Open: []wiring.Answer{}}
+	for _, a := range answers {
+		if !a.Good() {
+			out.Open = append(out.Open, a)
+		}
+	}
+	plan := &wiring.Plan{Tree: w.Tree}
+	taken, err := plan.Adopt(in, answers)
+	if err != nil {
+		return nil, err
+	}
+	if out.Found = append(out.Found, taken...); len(taken) == 0 {
+		out.Changes = []Change{}
+		return out, nil
+	}
+	out.Changes = w.planned(plan).Changes
+	return out, nil
+}
+
+// registered gives the registrations that are placed, their sheets agreed to.
+func (w *Work) registered(ctx context.Context, c *client.Client, o PlaceOptions) ([]*wiring.Registration, error) {
+	if err := w.NeedBinding(); err != nil {
+		return nil, err
+	}
+	regs, unfinished, err := w.Registrations(ctx, c, o.Service, o.Environment)
+	if err != nil {
+		return nil, err
+	}
+	if len(regs) == 0 && len(unfinished) > 0 {
+		return nil, stop("Run it again, it goes on where it stopped: ligare register "+o.Service, "%s", strings.Join(unfinished, "; "))
+	}
+	if len(regs) == 0 {
+		return nil, stop("Register it first: ligare register "+o.Service+". Values it issued elsewhere are entered with: ligare record "+o.Service, "%s is not registered with %s%s", w.Binding.App, o.Service, inEnvironment(o.Environment))
+	}
+	return regs, w.agree(regs, o.Agree)
 }
 
 // TakenOut is a plan to take a registration's placements out.
@@ -304,6 +364,18 @@ func Guide(p *Planned) string {
 			fmt.Fprintf(&b, "       %s\n", strings.TrimRight(l, "\r"))
 		}
 		fmt.Fprintf(&b, "\n   %s: %s\n\n", s.Title, s.Why)
+	}
+	for _, k := range p.Kept {
+		n++
+		fmt.Fprintf(&b, "%d. By hand: %s", n, k.Title)
+		if k.Here.File != "" {
+			fmt.Fprintf(&b, " (%s)", k.Here)
+		}
+		fmt.Fprintf(&b, ".\n\n       %s\n", k.Detail)
+		if k.Expected != "" {
+			fmt.Fprintf(&b, "       should be: %s\n", k.Expected)
+		}
+		fmt.Fprintf(&b, "\n   %s\n\n", k.Why)
 	}
 	for _, x := range p.Next {
 		n++

@@ -118,6 +118,9 @@ func (w *Work) NeedApp() error {
 	return stop("Run the command in the folder that holds android/ or ios/, or name it with --tree.", "no app was found in %s: no Gradle module that builds an app, no Xcode project, no .NET or engine project for a phone", w.Root)
 }
 
+// web reports whether a tree is that of a web app, which a hosted builder may wrap.
+func (w *Work) web() bool { return w.Tree.Has("package.json") && w.Tree.Has("index.html") }
+
 // NeedReadable refuses a tree in which a project or build file cannot be read: what is not seen would be taken for absent.
 func (w *Work) NeedReadable() error {
 	for _, q := range w.Survey.Unresolved {
@@ -130,7 +133,7 @@ func (w *Work) NeedReadable() error {
 
 // NeedBinding refuses a tree that is not attached to an app.
 func (w *Work) NeedBinding() error {
-	if err := w.NeedApp(); err != nil {
+	if err := w.NeedApp(); err != nil && (w.Binding == nil || !w.web()) {
 		return err
 	}
 	if err := w.NeedReadable(); err != nil {
@@ -158,13 +161,14 @@ func (w *Work) Input(regs []*wiring.Registration) wiring.Input {
 
 // Change is one file a job wants to write.
 type Change struct {
-	File    string   `json:"file"`
-	Why     []string `json:"why,omitempty"`
-	Was     []byte   `json:"-"`
-	New     []byte   `json:"-"`
-	Created bool     `json:"created,omitempty"`
-	Removed bool     `json:"removed,omitempty"`
-	Ours    bool     `json:"ours,omitempty"` // a record of Ligare's own, not a file of the app
+	File    string          `json:"file"`
+	Why     []string        `json:"why,omitempty"`
+	Was     []byte          `json:"-"`
+	New     []byte          `json:"-"`
+	Created bool            `json:"created,omitempty"`
+	Removed bool            `json:"removed,omitempty"`
+	Ours    bool            `json:"ours,omitempty"`    // a record of Ligare's own, not a file of the app
+	Reasons []wiring.Reason `json:"reasons,omitempty"` // what its lines are for
 }
 
 func ours(name string) bool {

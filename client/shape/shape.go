@@ -565,11 +565,31 @@ type Sighting struct {
 
 // Report is what a check sends up: identifiers, digests, findings with place. No source.
 type Report struct {
-	Findings []Finding       `json:"findings"`
-	LineUp   json.RawMessage `json:"lineUp"`
-	Looked   int             `json:"looked"`
-	Blind    int             `json:"notLooked"`
-	At       time.Time       `json:"at"`
+	Findings   []Finding       `json:"findings"`
+	Placements []Placement     `json:"placements"`
+	LineUp     json.RawMessage `json:"lineUp"`
+	Looked     int             `json:"looked"`
+	Blind      int             `json:"notLooked"`
+	At         time.Time       `json:"at"`
+}
+
+// Placement is how one placement stands at one site of the tree.
+type Placement struct {
+	Service     string   `json:"service"`
+	Environment string   `json:"environment,omitempty"`
+	Placement   string   `json:"placement"` // its name in the sheet
+	Title       string   `json:"title"`
+	Why         string   `json:"why"`
+	Platform    string   `json:"platform,omitempty"`
+	Identity    string   `json:"identity,omitempty"`
+	Site        string   `json:"site"`
+	Variants    []string `json:"variants"`
+	State       string   `json:"state"`
+	Good        bool     `json:"good"`
+	File        string   `json:"file,omitempty"`
+	Line        int      `json:"line,omitempty"`
+	Column      int      `json:"column,omitempty"`
+	Detail      string   `json:"detail,omitempty"`
 }
 
 // Finding is the part of a finding that is sent up.

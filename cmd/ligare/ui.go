@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/aymanbagabas/go-udiff"
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
@@ -158,7 +157,7 @@ func writeFlags() []cli.Flag {
 	}
 }
 
-// showChanges prints a unified diff of every change with its reasons.
+// showChanges prints a unified diff of every change: its reasons above it, and at each hunk which of them it is for.
 func showChanges(w io.Writer, list []job.Change) {
 	for _, c := range list {
 		if c.Ours { // not worth reading line by line
@@ -168,14 +167,7 @@ func showChanges(w io.Writer, list []job.Change) {
 		for _, why := range c.Why {
 			fmt.Fprintln(w, "#", why)
 		}
-		old, now := "a/"+c.File, "b/"+c.File
-		if c.Created {
-			old = "/dev/null"
-		}
-		if c.Removed {
-			now = "/dev/null"
-		}
-		for _, l := range strings.SplitAfter(udiff.Unified(old, now, string(c.Was), string(c.New)), "\n") {
+		for _, l := range strings.SplitAfter(c.Diff(), "\n") {
 			fmt.Fprint(w, diffColour(l))
 		}
 		fmt.Fprintln(w)

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -160,7 +159,6 @@ func Run(in wiring.Input, answers []wiring.Answer, noRecords string) *Result {
 	r.sources()
 	if in.Binding != nil {
 		r.identifiers()
-		r.minimums()
 	} else {
 		for _, id := range []string{"identifier-letter-case", "identifier-differs", "identifier-not-registered", "variant-unbound"} {
 			r.blind(id, "the tree is not attached to an app: there is no "+binding.File, false)
@@ -234,8 +232,13 @@ func (r *runner) add(f Finding, vars map[string]string, identity ...string) {
 }
 
 // blindRule is the rule that could not look when a placement of a kind could not be judged.
-var blindRule = map[string]string{"config-file": "config-file-missing", "string-resource": "resource-missing", "repository": "repository-missing",
-	"dependency": "library-missing", "pod": "library-missing", "swift-package": "library-missing", "init-call": "start-missing", "ignore-line": "ignore-line-missing"}
+var blindRule = map[string]string{"config-file": "config-file-missing", "licence-file": "config-file-missing", "string-resource": "resource-missing", "manifest-metadata": "manifest-entry-missing", "manifest-permission": "manifest-entry-missing",
+	"manifest-activity": "manifest-entry-missing", "manifest-query": "manifest-entry-missing", "repository": "repository-missing", "dependency": "library-missing", "pod": "library-missing", "swift-package": "library-missing",
+	"plist-key": "value-missing", "url-scheme": "value-missing", "query-scheme": "value-missing", "usage-description": "value-missing", "background-mode": "value-missing", "entitlement": "value-missing", "associated-domain": "value-missing", "privacy-entry": "value-missing",
+	"package-dependency": "package-entry-missing", "engine-package": "package-entry-missing", "init-call": "start-missing", "update-check": "start-missing", "root-component": "root-unwrapped",
+	"plugin": "plugin-missing", "local-module": "build-value-missing", "method-count-switch": "build-value-missing", "manifest-placeholder": "build-value-missing", "signing-configuration": "release-unsigned", "keep-rule": "keep-rule-missing", "framework": "target-member-missing", "resource-bundle": "target-member-missing", "script-phase": "script-missing", "app-extension": "extension-missing", "settings-include": "settings-not-included", "deployment-target": "minimum-too-low", "vendored-archive": "folder-missing",
+	"minimum-sdk":    "minimum-too-low",
+	"result-handler": "handler-missing", "opened-address-handler": "handler-missing", "ignore-line": "ignore-line-missing"}
 
 func (r *runner) answer(a wiring.Answer) {
 	if a.Good() {
@@ -247,7 +250,8 @@ func (r *runner) answer(a wiring.Answer) {
 		if id == "" {
 			id = "source-unreadable"
 		}
-		r.blind(id, fmt.Sprintf("%s (%s, %s): %s", a.Placement, a.Registration, a.Site(), a.Detail), true)
+		bound := id == "minimum-too-low" // what decides it may lie outside the tree, in a framework's own files
+		r.blind(id, fmt.Sprintf("%s (%s, %s): %s", a.Placement, a.Registration, a.Site(), a.Detail), !bound)
 		delete(r.looked, id)
 		return
 	}
@@ -343,21 +347,44 @@ func (r *runner) identifiers() {
 			r.add(base, none, site, v, bound.Identity)
 		}
 		r.uncovered(p, base, bound)
-		for _, reg := range r.in.Registrations {
-			if reg.Environment != "" && reg.Environment != bound.Environment {
-				continue
-			}
-			if same, near := reg.Find(p, bound.Identity); same == nil {
-				f := base
-				f.Rule, f.Actual = "identifier-not-registered", "not registered"
-				f.Message = fmt.Sprintf("%s is not part of the registration at %s for %s", bound.Identity, reg.Sheet.Title, bound.Environment)
-				if near != nil {
-					f.Message += fmt.Sprintf("; %s is (only letter case differs)", near.ID)
-				}
-				r.add(f, map[string]string{"service": reg.Service, "environment": reg.Environment}, reg.Key(), bound.Identity)
-			}
-		}
+		r.unregistered(p, base, bound)
 	})
+}
+
+// unregistered reports a variant whose identity none of a service's registrations for its environment has, once for each
+// service.
+func (r *runner) unregistered(p ident.Platform, f Finding, bound binding.Bound) {
+	has, first, alike := map[string]bool{}, map[string]*wiring.Registration{}, map[string]string{}
+	var services []string
+	for _, reg := range r.in.Registrations {
+		if reg.Environment != "" && reg.Environment != bound.Environment || !slices.Contains(reg.Sheet.Platforms, p) {
+			continue
+		}
+		same, near := reg.Find(p, bound.Identity)
+		has[reg.Service] = has[reg.Service] || same != nil
+		if near != nil {
+			alike[reg.Service] = near.ID
+		}
+		if first[reg.Service] == nil {
+			first[reg.Service] = reg
+			services = append(services, reg.Service)
+		}
+	}
+	for _, s := range services {
+		if has[s] {
+			continue
+		}
+		reg, which := first[s], "--identity "+bound.Identity
+		if reg.Environment != "" {
+			which = "--environment " + reg.Environment
+		}
+		f.Rule, f.Expected, f.Actual = "identifier-not-registered", bound.Identity, "not registered"
+		f.Message = fmt.Sprintf("%s is not part of a registration at %s for %s", bound.Identity, reg.Sheet.Title, bound.Environment)
+		if alike[s] != "" {
+			f.Message += fmt.Sprintf("; %s is (only letter case differs)", alike[s])
+		}
+		r.add(f, map[string]string{"service": s, "which": which}, s, reg.Environment, bound.Identity)
+	}
 }
 
 // uncovered reports a variant whose environment is not registered with a service that the app uses in another one: the
@@ -382,7 +409,7 @@ func (r *runner) uncovered(p ident.Platform, f Finding, bound binding.Bound) {
 		}
 		f.Rule, f.Expected, f.Actual = "identifier-not-registered", bound.Identity, "not registered"
 		f.Message = fmt.Sprintf("%s is bound to %s; %s is registered for %s only", bound.Identity, bound.Environment, reg.Sheet.Title, strings.Join(in, ", "))
-		r.add(f, map[string]string{"service": reg.Service, "environment": bound.Environment}, reg.Service, bound.Environment, bound.Identity)
+		r.add(f, map[string]string{"service": reg.Service, "which": "--environment " + bound.Environment}, reg.Service, bound.Environment, bound.Identity)
 	}
 }
 
@@ -409,68 +436,4 @@ func buildName(p ident.Platform, variant string) string {
 		return "Variant " + variant
 	}
 	return "Configuration " + variant
-}
-
-// minimums compares the tree's floors with the sheets'.
-func (r *runner) minimums() {
-	r.looked["minimum-too-low"] = true
-	for _, reg := range r.in.Registrations {
-		for _, c := range reg.Sheet.Constrain {
-			if c.Minimum == "" {
-				continue
-			}
-			r.floors(c, func(variant string, f survey.Fact) {
-				if !f.Known() {
-					if f.Unresolved != "" {
-						r.blind("minimum-too-low", fmt.Sprintf("%s of %s: %s", c.Of, variant, f.Unresolved), false)
-					}
-					return
-				}
-				if lower(f.String(), c.Minimum) {
-					r.add(Finding{Rule: "minimum-too-low", Message: fmt.Sprintf("%s is %s; %s needs %s: %s", c.Of, f.String(), reg.Sheet.Title, c.Minimum, c.Why), Variant: variant,
-						File: f.File, Line: f.Line, Column: f.Column, Expected: c.Minimum, Actual: f.String()}, map[string]string{}, c.Of, f.Place())
-				}
-			})
-		}
-	}
-}
-
-func (r *runner) floors(c sheet.Constraint, visit func(string, survey.Fact)) {
-	if c.Platform == ident.Android && c.Of == "minSdk" {
-		for _, m := range r.in.Survey.Android.Modules {
-			for _, v := range m.Variants {
-				visit(v.Name, v.MinSDK)
-			}
-		}
-	}
-	if c.Platform == ident.IOS && c.Of == "deploymentTarget" {
-		for _, p := range r.in.Survey.IOS.Projects {
-			for _, t := range p.Targets {
-				if t.Test() || t.Platform != "iphoneos" {
-					continue
-				}
-				for _, conf := range t.Configurations {
-					visit(conf.Name, conf.DeploymentTarget)
-				}
-			}
-		}
-	}
-}
-
-// lower compares dotted version numbers.
-func lower(a, b string) bool {
-	x, y := strings.Split(a, "."), strings.Split(b, ".")
-	for i := range max(len(x), len(y)) {
-		var m, n int
-		if i < len(x) {
-			m, _ = strconv.Atoi(x[i])
-		}
-		if i < len(y) {
-			n, _ = strconv.Atoi(y[i])
-		}
-		if m != n {
-			return m < n
-		}
-	}
-	return false
 }

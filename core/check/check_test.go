@@ -2,6 +2,8 @@ package check
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -120,7 +122,7 @@ func TestEachRuleSpeaks(t *testing.T) {
 		{"variant-gone", func(_ fstest.MapFS, b *binding.Binding, _ *wiring.Registration) {
 			b.Android["app"]["beta"] = binding.Bound{Identity: "x.y"}
 		}, 1, "has no such variant"},
-		{"minimum-too-low", set(build, "minSdk = 26", "minSdk = 21"), 6, "minSdk is 21; Thornmill needs 23"},
+		{"minimum-too-low", set(build, "minSdk = 26", "minSdk = 21"), 6, "is 21; 23 is needed. Thornmill's library does not install below it."},
 		{"source-unreadable", func(f fstest.MapFS, _ *binding.Binding, _ *wiring.Registration) {
 			f["app/src/main/AndroidManifest.xml"] = &fstest.MapFile{Data: []byte("<manifest>\n<application></manifest>")}
 		}, 2, "<application> is not closed"},
@@ -206,17 +208,6 @@ func TestEveryRuleIsWhole(t *testing.T) {
 	}
 }
 
-func TestVersions(t *testing.T) {
-	for _, c := range []struct {
-		a, b string
-		less bool
-	}{{"21", "23", true}, {"23", "23", false}, {"14.0", "14", false}, {"9.3", "14.0", true}, {"15.1", "15.0", false}, {"14.0.1", "14.0.2", true}} {
-		if lower(c.a, c.b) != c.less {
-			t.Errorf("%s under %s: %v", c.a, c.b, !c.less)
-		}
-	}
-}
-
 func TestLineUp(t *testing.T) {
 	in := placed(t, input(t, nil))
 	answers, err := wiring.Evaluate(in)
@@ -255,5 +246,54 @@ func TestLineUp(t *testing.T) {
 	}
 	if got := show(LineUp(in, answers)); !strings.Contains(got, "application ID: example.app missing example.app  false [config file]") {
 		t.Errorf("without its file:\n%s", got)
+	}
+}
+
+// Every answer of the evaluator that is not right has a rule, and no two rules claim one.
+func TestEveryAnswerHasARule(t *testing.T) {
+	claimed := map[string]string{}
+	for _, r := range Rules() {
+		for _, c := range r.Codes {
+			if claimed[c] != "" {
+				t.Errorf("%s and %s both claim %s", claimed[c], r.ID, c)
+			}
+			claimed[c] = r.ID
+		}
+	}
+	for place, rule := range blindRule {
+		found := false
+		for _, r := range Rules() {
+			found = found || r.ID == rule
+		}
+		if !found {
+			t.Errorf("%s is for a rule %s that is not there", place, rule)
+		}
+	}
+	dir := "../wiring"
+	names, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, n := range names {
+		if strings.HasSuffix(n.Name(), "_test.go") || !strings.HasSuffix(n.Name(), ".go") {
+			continue
+		}
+		src, err := os.ReadFile(filepath.Join(dir, n.Name()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, part := range strings.Split(string(src), "State: ")[1:] {
+			state, rest, _ := strings.Cut(part, ",")
+			if state == "Unknown" || state == "Right" || state == "OtherForm" {
+				continue
+			}
+			_, code, ok := strings.Cut(rest, `Code: "`)
+			if line, _, _ := strings.Cut(rest, "\n"); !ok || !strings.Contains(line, `Code: "`) {
+				continue
+			}
+			if code, _, _ = strings.Cut(code, `"`); claimed[code] == "" {
+				t.Errorf("%s: no rule for %s", n.Name(), code)
+			}
+		}
 	}
 }

@@ -34,15 +34,18 @@ var Ensures = []EnsureKind{
 		{"key", false, "the attribute that tells it apart"},
 		{"key-value", false, "that attribute's value"},
 		{"attributes", false, "more attributes, as NAME=VALUE, one a line"},
+		{"as-text", false, "attributes whose value must stay text: what the platform would read as a number goes into a string resource"},
 		{"children", false, "elements inside it, as XML"},
 		{"text", false, "its text"},
 		{"escape", false, "android-string: the escaping of Android's string resources"},
 	}},
 	{"key-value", "A value at a key path in a property list, YAML, JSON or TOML file.", []Setting{
 		{"file", true, "the file, or the role of one: info-plist, entitlements, privacy-manifest, package-manifest"},
-		{"path", true, "the key path, / between keys; [] adds to a list"},
+		{"path", true, "the key path, / between keys; [] is an item of a list, [KEY=VALUE] the dictionary in a list whose KEY is VALUE"},
 		{"value", true, "the value"},
 		{"type", false, "string, integer, boolean, strings or dictionary; string if not said"},
+		{"also", false, "other values that will do as well, blanks between them"},
+		{"own", false, "yes: any text of the app's own will do, and none is exchanged"},
 	}},
 	{"build-entry", "A call or entry inside a block of a given role in a build file.", []Setting{
 		{"role", true, "repositories, dependencies, plugins, plugin-classpath, pods, default-config, build-types, modules"},
@@ -79,6 +82,7 @@ var Ensures = []EnsureKind{
 		{"name", true, "of the framework, bundle, phase or extension"},
 		{"suffix", false, "of an extension: what its bundle ID has after the app's"},
 		{"script", false, "of a script phase"},
+		{"inputs", false, "files that a script phase reads, one a line: a sandboxed build keeps it from all others"},
 		{"after", false, "the phase it comes after: compile"},
 	}},
 	{"source-call", "A call, import or handler in source, at a given role and order.", []Setting{
@@ -88,6 +92,7 @@ var Ensures = []EnsureKind{
 		{"arguments", false, "its arguments, as written in source"},
 		{"import", false, "what has to be imported for it"},
 		{"guard", false, "the platforms on which it may be called"},
+		{"objc", false, "the statement in Objective-C; without, a call that takes no arguments is written as a message"},
 	}},
 	{"line", "A line in a list file.", []Setting{
 		{"file", true, "the file: .gitignore, proguard-rules.pro"},

@@ -291,7 +291,10 @@ func (m *meaning) file(f File) {
 
 func (m *meaning) placement(p Placement, values, files, asks []string) {
 	where := "placements." + p.ID
-	if !slices.Contains(m.Platforms, p.Platform) {
+	switch {
+	case p.Platform == "" && (len(p.In) == 0 || slices.Contains(p.In, "native")):
+		m.no(where, "say android or ios, or name the frameworks in whose package list or source it stands", "platform is missing")
+	case p.Platform != "" && !slices.Contains(m.Platforms, p.Platform):
 		m.no(where+".platform", "add it to platforms", "the sheet does not serve %s", p.Platform)
 	}
 	if f := p.With["file"]; f != "" {

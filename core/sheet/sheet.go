@@ -198,7 +198,7 @@ type BuilderField struct {
 // Placement is one thing that must be true in a tree.
 type Placement struct {
 	ID       string            `yaml:"id" json:"id" need:"yes" form:"id" doc:"Name of the placement in this sheet."`
-	Platform ident.Platform    `yaml:"platform" json:"platform" need:"yes" oneof:"android ios web" doc:"In trees of this platform."`
+	Platform ident.Platform    `yaml:"platform" json:"platform,omitempty" oneof:"android ios web" doc:"In the platform's projects. Without: once in a tree, in the package list or the source of the frameworks named by in."`
 	Place    string            `yaml:"place" json:"place" need:"yes" doc:"A named placement of the library."`
 	With     map[string]string `yaml:"with" json:"with,omitempty" doc:"Its parameters; ${value.ID}, ${identity.id}, ${answer.ID} and ${berth.name} are filled in."`
 	When     string            `yaml:"when" json:"when,omitempty" doc:"A feature that makes it needed."`

@@ -3,6 +3,7 @@ package survey
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"ligare/core/survey/fact"
@@ -149,7 +150,7 @@ func (s *moduleReader) multiplatform() {
 	}
 	for _, set := range append([]string{"main"}, s.buildTypes()...) {
 		root := path.Join(s.m.Dir, "src", "android"+strings.ToUpper(set[:1])+set[1:])
-		if x := s.m.sets[set]; x.root == "" && x.manifest == "" && !s.t.Has(s.m.manifestOf(set)) && len(s.t.Dir(root)) > 0 {
+		if x := s.m.sets[set]; x.root == "" && x.manifest == "" && !s.t.Has(s.m.ManifestOf(set)) && len(s.t.Dir(root)) > 0 {
 			x.root = root
 			s.m.sets[set] = x
 		}
@@ -164,7 +165,12 @@ func (s *moduleReader) added(st script.Stmt, have []string, usual string, single
 	if have == nil {
 		have = []string{usual}
 	}
-	return append(have, more...)
+	for _, m := range more {
+		if !slices.Contains(have, m) { // scripts name the usual one again
+			have = append(have, m)
+		}
+	}
+	return have
 }
 
 func first(list []string) string {
@@ -182,7 +188,8 @@ func (s *moduleReader) inModule(p string) string {
 	return path.Join(s.m.Dir, p)
 }
 
-func (m *Module) manifestOf(set string) string {
+// ManifestOf gives where the manifest of a source set stands.
+func (m *Module) ManifestOf(set string) string {
 	x := m.sets[set]
 	switch {
 	case x.manifest != "":
@@ -203,6 +210,23 @@ func (m *Module) ResDirs(set string) []string {
 		return []string{path.Join(x.root, "res")}
 	}
 	return []string{path.Join(m.Dir, "src", set, "res")}
+}
+
+// Folder gives the folder of a source set for files of a kind: res/xml, assets.
+func (m *Module) Folder(set, kind string) string {
+	x := m.sets[set]
+	if sub, ok := strings.CutPrefix(kind+"/", "res/"); ok {
+		if dirs := m.ResDirs(set); len(dirs) > 0 {
+			return path.Join(dirs[0], sub)
+		}
+	}
+	if sub, ok := strings.CutPrefix(kind+"/", "assets/"); ok && len(x.assets) > 0 {
+		return path.Join(x.assets[0], sub)
+	}
+	if x.root != "" {
+		return path.Join(x.root, kind)
+	}
+	return path.Join(m.Dir, "src", set, kind)
 }
 
 // CodeDirs gives the source folders of a source set.

@@ -63,6 +63,15 @@ func readDotnet(t *tree.Tree, name string, f *found, r *Report) {
 	d := &dotnet{t: t, r: r, f: f, name: name, dir: dir, project: project}
 	if android != "" || classic {
 		m := &Module{Layout: "dotnet", Framework: "dotnet", Dir: dir, BuildFile: name, Root: dir}
+		base := path.Join(dir, "Platforms/Android")
+		if len(t.Dir(base)) == 0 {
+			base = dir
+		}
+		set := sourceSet{root: base, manifest: path.Join(base, "AndroidManifest.xml"), res: []string{path.Join(base, "Resources")}, assets: []string{path.Join(base, "Assets")}}
+		if at := d.file("Platforms/Android/AndroidManifest.xml", "Properties/AndroidManifest.xml", "AndroidManifest.xml"); at != "" {
+			set.manifest = at
+		}
+		m.sets = map[string]sourceSet{"main": set}
 		for _, c := range []string{"Debug", "Release"} {
 			m.Variants = append(m.Variants, d.android(c, android))
 		}

@@ -52,6 +52,8 @@ func readEngine(t *tree.Tree, name string, r *Report) {
 		id = old
 	}
 	m := &Module{Layout: "engine", Framework: "engine", Dir: dir, BuildFile: name, Root: dir}
+	base := path.Join(dir, "Assets/Plugins/Android")
+	m.sets = map[string]sourceSet{"main": {root: base, manifest: path.Join(base, "AndroidManifest.xml")}}
 	for _, n := range []string{"debug", "release"} {
 		v := &AndroidVariant{Name: n, BuildType: n, SourceSets: []string{}}
 		v.ApplicationID, v.DisplayName, v.VersionName, v.VersionCode = id, get("productName"), get("bundleVersion"), get("AndroidBundleVersionCode")

@@ -177,6 +177,16 @@ func appleEntries(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Tar
 	return out
 }
 
+// Sources lists the source files that a target compiles; px is the project's file as it stands.
+func Sources(t *tree.Tree, p *Project, px *pbxproj.Project, target string) []string {
+	for _, tg := range px.Targets() {
+		if tg.Name == target {
+			return appleSources(t, p, px, tg)
+		}
+	}
+	return nil
+}
+
 // appleSources lists the source files that a target compiles.
 func appleSources(t *tree.Tree, p *Project, px *pbxproj.Project, tg *pbxproj.Target) []string {
 	var out []string

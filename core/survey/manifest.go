@@ -28,7 +28,7 @@ type manifest struct {
 func (s *moduleReader) manifests(v *AndroidVariant) []manifest {
 	var out []manifest
 	for _, set := range v.SourceSets {
-		if d, ok := s.openManifest(s.m.manifestOf(set)); ok {
+		if d, ok := s.openManifest(s.m.ManifestOf(set)); ok {
 			out = append(out, d)
 		}
 	}
@@ -80,7 +80,7 @@ func (s *moduleReader) libraries(v *AndroidVariant) []manifest {
 			lib.readSourceSets()
 			ns := model.Setting("android", "namespace")
 			for _, set := range []string{v.BuildType, "main"} {
-				d, ok := lib.openManifest(lib.m.manifestOf(set))
+				d, ok := lib.openManifest(lib.m.ManifestOf(set))
 				if !ok {
 					continue
 				}

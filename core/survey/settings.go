@@ -448,3 +448,37 @@ func modify(s, m string) string {
 	}
 	return s
 }
+
+// Settings resolves the build settings of one target's configuration in a tree as it stands now, after edits.
+type Settings struct{ s *settings }
+
+// SettingsOf reads the layers of a configuration; px is the project's file as it stands. ok is false for a target or a
+// configuration that is not there.
+func SettingsOf(t *tree.Tree, p *Project, px *pbxproj.Project, target, config string) (out Settings, ok bool) {
+	for _, tg := range px.Targets() {
+		for _, c := range tg.Configs {
+			if tg.Name == target && c.Dict.Text("name") == config {
+				return Settings{newSettings(t, p, px, tg, c, &Report{})}, true
+			}
+		}
+	}
+	return out, false
+}
+
+// Get resolves a setting.
+func (s Settings) Get(key string) Fact { return s.s.get(key) }
+
+// Own reports whether one of the layers sets a key at all, to something or to nothing.
+func (s Settings) Own(key string) bool {
+	for _, l := range s.s.layers {
+		for _, a := range l.list {
+			if a.key == key {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Expand resolves the settings that a text of a property list names.
+func (s Settings) Expand(text string) Fact { return s.s.expand(text, "", 0, -1, 0) }

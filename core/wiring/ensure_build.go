@@ -2,11 +2,13 @@ package wiring
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ligare/core/syntax/gradle"
 	"ligare/core/syntax/lex"
 	"ligare/core/syntax/podfile"
+	"ligare/core/syntax/toml"
 )
 
 // buildEnsure sees to a call or entry inside a block of a given role in a build file.
@@ -20,6 +22,14 @@ func (e buildEnsure) look(in Input, w *Want) Answer {
 		return e.lookDependency(in, w)
 	case "pods":
 		return e.lookPod(in, w)
+	case "plugins":
+		return e.lookPlugin(in, w)
+	case "default-config":
+		return e.lookDefault(in, w)
+	case "build-types":
+		return e.lookSigning(in, w)
+	case "modules":
+		return e.lookModule(in, w)
 	}
 	return Answer{State: Unknown, Code: "role-unknown", Detail: "no build-file role " + w.settings["role"]}
 }
@@ -32,19 +42,16 @@ func (e buildEnsure) make(in Input, w *Want, a Answer, p *Plan) error {
 		return e.makeDependency(in, w, a, p)
 	case "pods":
 		return e.makePod(in, w, a, p)
+	case "plugins":
+		return e.makePlugin(in, w, a, p)
+	case "default-config":
+		return e.makeDefault(in, w, a, p)
+	case "build-types":
+		return e.makeSigning(in, w, a, p)
+	case "modules":
+		return e.makeModule(in, w, p)
 	}
 	return nil
-}
-
-func (in Input) gradle(name string) *gradle.File {
-	if name == "" {
-		return nil
-	}
-	src, err := in.Tree.Read(name)
-	if err != nil {
-		return nil
-	}
-	return gradle.Parse(name, src)
 }
 
 // central says whether the settings file manages the repositories of all projects.
@@ -66,7 +73,7 @@ func (e buildEnsure) lookRepository(in Input, w *Want) Answer {
 			return
 		}
 		for _, s := range f.Settings() {
-			if u := f.URL(s.Stmt); u == "" || strings.TrimSuffix(u, "/") != url || s.Path[len(s.Path)-1] != "maven" {
+			if u := f.URL(s.Stmt); u == "" || len(s.Path) == 0 || strings.TrimSuffix(u, "/") != url || s.Path[len(s.Path)-1] != "maven" {
 				continue
 			}
 			if at := place(name, f.Src, s.Start); good(s.Path) {
@@ -110,38 +117,19 @@ func (e buildEnsure) makeRepository(in Input, w *Want, p *Plan) error {
 	}
 	into := func(name string, f *gradle.File, path ...string) error {
 		address := strings.Join(path, "/") + "/" + gradle.Step("maven", url)
-		return p.insert(w, name, address, f.Into(f.Block(path...), text(f)))
+		return p.into(w, name, f, path, address, text(f))
 	}
 	if name, f := in.central(w); f != nil {
 		return into(name, f, "dependencyResolutionManagement", "repositories")
 	}
-	b := w.site.module.Build()
-	f := in.gradle(b.RootFile)
-	if f == nil {
-		name := w.site.module.BuildFile
-		f = in.gradle(name)
-		if f.Block("repositories") == nil {
-			if err := p.insert(w, name, "repositories", f.Append("repositories {\n}")); err != nil {
-				return err
-			}
-			f = in.gradle(name)
-		}
-		return into(name, f, "repositories")
+	name, path := w.site.module.Build().RootFile, []string{"allprojects", "repositories"}
+	if in.gradle(name) == nil {
+		name, path = w.site.module.BuildFile, []string{"repositories"}
 	}
-	for _, all := range [][]string{{"allprojects"}, {"allprojects", "repositories"}} {
-		if f.Block(all...) != nil {
-			continue
-		}
-		in2 := f.Append("allprojects {\n}")
-		if len(all) == 2 {
-			in2 = f.Into(f.Block("allprojects"), "repositories {\n}")
-		}
-		if err := p.insert(w, b.RootFile, strings.Join(all, "/"), in2); err != nil {
-			return err
-		}
-		f = in.gradle(b.RootFile)
+	if err := e.blocks(in, w, p, name, path); err != nil {
+		return err
 	}
-	return into(b.RootFile, f, "allprojects", "repositories")
+	return into(name, in.gradle(name), path...)
 }
 
 // shipping configurations carry a library into the app.
@@ -160,7 +148,7 @@ func (e buildEnsure) lookDependency(in Input, w *Want) Answer {
 		got, have := d.Group+":"+d.Name, d.Literal
 		form := ""
 		if d.Alias != "" {
-			m, v, ok := w.site.module.Build().Library(d.Alias)
+			m, v, ok := in.libraryOf(w, d.Alias)
 			if !ok {
 				continue
 			}
@@ -182,7 +170,7 @@ func (e buildEnsure) lookDependency(in Input, w *Want) Answer {
 		case d.Version != nil:
 			out = Answer{State: OtherForm, Here: at, Detail: "its version comes from " + f.Text(d.Version)}
 		case have != "" && have != version:
-			out = Answer{State: Conflicting, Code: "dependency-version", Here: at, Expected: version, Actual: have, Fixable: d.Alias == "",
+			out = Answer{State: Conflicting, Code: "dependency-version", Here: at, Expected: version, Actual: have, Fixable: d.Alias == "" || in.versioned(w, d.Alias, have) != "",
 				Detail: fmt.Sprintf("%s is at %s; %s is wanted", module, have, version)}
 		case form != "" || d.Cond != "" || d.Config != w.settings["configuration"]:
 			out = Answer{State: OtherForm, Here: at, Detail: strings.TrimSpace(form + " " + d.Cond)}
@@ -205,6 +193,18 @@ func (e buildEnsure) makeDependency(in Input, w *Want, a Answer, p *Plan) error 
 	notation := w.Params["module"] + ":" + w.Params["version"]
 	if a.State == Conflicting {
 		for _, d := range f.Dependencies("dependencies") {
+			if d.Alias != "" && shipping[d.Config] {
+				module, have, _ := in.libraryOf(w, d.Alias)
+				if address := in.versioned(w, d.Alias, have); module == w.Params["module"] && address != "" {
+					catalog, _ := in.catalog(w)
+					src, err := in.Tree.Read(catalog)
+					if err != nil {
+						return err
+					}
+					start, end, _ := toml.Find(src, address)
+					return p.replace(w, catalog, address, strings.Replace(string(src[start:end]), have, w.Params["version"], 1))
+				}
+			}
 			if d.Group+":"+d.Name == w.Params["module"] && shipping[d.Config] {
 				old := gradle.Step(d.Config, f.Key(d.Stmt))
 				text := strings.Replace(string(f.Src[d.Start:d.End]), d.Notation, notation, 1)
@@ -222,13 +222,106 @@ func (e buildEnsure) makeDependency(in Input, w *Want, a Answer, p *Plan) error 
 		}
 		f = in.gradle(name)
 	}
-	b := f.Block("dependencies")
 	config := w.settings["configuration"]
+	if catalog, _ := in.catalog(w); catalog != "" && cataloged(f) {
+		alias := libraryAlias(w.Service, w.Params["module"])
+		if err := e.intoCatalog(in, w, p, catalog, "libraries", alias, fmt.Sprintf("{ module = %q, version = %q }", w.Params["module"], w.Params["version"])); err != nil {
+			return err
+		}
+		accessor := "libs." + strings.NewReplacer("-", ".", "_", ".").Replace(alias)
+		text := config + "(" + accessor + ")"
+		if !f.Kotlin && !parenthesised(f) {
+			text = config + " " + accessor
+		}
+		f = in.gradle(name)
+		return p.into(w, name, f, []string{"dependencies"}, "dependencies/"+gradle.Step(config, accessor), text)
+	}
 	text := config + "(" + f.Quote(notation) + ")"
 	if !f.Kotlin && !parenthesised(f) {
 		text = config + " " + f.Quote(notation)
 	}
-	return p.insert(w, name, "dependencies/"+gradle.Step(config, notation), f.Into(b, text))
+	return p.into(w, name, f, []string{"dependencies"}, "dependencies/"+gradle.Step(config, notation), text)
+}
+
+// noAccessor are the words that cannot be a part of a library's accessor: those that Kotlin keeps to itself, and those that
+// Gradle does (Gradle user guide, "Using a catalog": aliases).
+var noAccessor = strings.Fields("as break class continue do else false for fun if in interface is null object package return super this throw true try typealias typeof val var when while " +
+	"extensions convention")
+
+// libraryAlias makes the name of a library in a version catalog from its service and its artifact.
+func libraryAlias(service, module string) string {
+	artifact := strings.ToLower(module[strings.LastIndexByte(module, ':')+1:])
+	parts := strings.FieldsFunc(artifact, func(r rune) bool { return r == '-' || r == '_' || r == '.' })
+	if slices.ContainsFunc(parts, func(p string) bool { return contains(noAccessor, p) }) {
+		for i, p := range parts[1:] {
+			parts[i+1] = strings.ToUpper(p[:1]) + p[1:]
+		}
+		artifact = strings.Join(parts, "")
+		if len(parts) == 1 {
+			artifact += "Library"
+		}
+	}
+	return service + "-" + artifact
+}
+
+// cataloged reports whether a file takes all of its libraries from the version catalog.
+func cataloged(f *gradle.File) bool {
+	any := false
+	for _, d := range f.Dependencies("dependencies") {
+		if d.Notation != "" {
+			return false
+		}
+		any = any || d.Alias != ""
+	}
+	return any
+}
+
+// versioned gives the address of a library's line in the catalog, if that line itself says the version, once; "" where
+// other libraries may share it.
+func (in Input) versioned(w *Want, alias, version string) string {
+	name, c := in.catalog(w)
+	if c == nil || version == "" {
+		return ""
+	}
+	for _, suffix := range []string{".version", ""} {
+		if x, ok := c.Accessor("libraries", alias, suffix); ok {
+			address := "/libraries/" + strings.TrimSuffix(strings.TrimPrefix(x.Path, "libraries."), suffix)
+			src, err := in.Tree.Read(name)
+			if err != nil {
+				return ""
+			}
+			if start, end, ok := toml.Find(src, address); ok && strings.Count(string(src[start:end]), version) == 1 {
+				return address
+			}
+		}
+	}
+	return ""
+}
+
+// libraryOf gives the coordinates and the version behind a library's accessor in the catalog, as it stands.
+func (in Input) libraryOf(w *Want, alias string) (module, version string, ok bool) {
+	_, c := in.catalog(w)
+	if c == nil {
+		return w.site.module.Build().Library(alias)
+	}
+	get := func(suffix string) string { e, _ := c.Accessor("libraries", alias, suffix); return e.Value }
+	if whole := get(""); whole != "" {
+		parts := strings.SplitN(whole+"::", ":", 4)
+		return parts[0] + ":" + parts[1], parts[2], true
+	}
+	if module = get(".module"); module == "" && get(".name") != "" {
+		module = get(".group") + ":" + get(".name")
+	}
+	if version = get(".version"); version == "" {
+		if ref := get(".version.ref"); ref != "" {
+			for _, suffix := range []string{"", ".strictly", ".require", ".prefer"} {
+				if e, found := c.Accessor("versions", ref, suffix); found {
+					version = e.Value
+				}
+			}
+		}
+	}
+	return module, version, module != ""
 }
 
 // parenthesised reports whether a Groovy file writes its dependencies as calls with parentheses.

@@ -8,9 +8,7 @@ import (
 
 	"ligare/core/ident"
 	"ligare/core/sheet"
-	"ligare/core/syntax/lex"
 	"ligare/core/syntax/pbxproj"
-	"ligare/core/tree"
 )
 
 // fileEnsure sees to a config file: under its exact name, in a source set or in a target's resources, with the
@@ -20,9 +18,15 @@ type fileEnsure struct{}
 // target gives where the file belongs.
 func (fileEnsure) target(in Input, w *Want) string {
 	if w.site.module != nil {
-		return path.Join(w.site.module.Dir, "src", w.site.set, w.Params["folder"], w.file.Name)
+		return path.Join(w.site.module.Folder(w.site.set, w.Params["folder"]), w.file.Name)
 	}
-	px, err := readProject(in.Tree, w)
+	if w.copied {
+		return path.Join(w.site.project.Dir, copies, w.Variants[0], w.file.Name)
+	}
+	if w.site.foreign() != "" {
+		return path.Join(w.site.project.Dir, platformFolder(in, w, "iOS"), "Resources", w.file.Name)
+	}
+	px, err := in.project(w)
 	if err != nil {
 		return path.Join(w.site.project.Dir, w.file.Name)
 	}
@@ -40,16 +44,13 @@ func (fileEnsure) target(in Input, w *Want) string {
 	return path.Join(w.site.project.Dir, dir, w.file.Name)
 }
 
-func readProject(t *tree.Tree, w *Want) (*pbxproj.Project, error) {
-	src, err := t.Read(w.site.project.File())
-	if err != nil {
-		return nil, err
+// platformFolder gives the folder of a platform in a project that keeps several, "" in one that is for one.
+func platformFolder(in Input, w *Want, platform string) string {
+	dir := path.Join("Platforms", platform)
+	if len(in.Tree.Dir(path.Join(w.site.project.Dir, dir))) == 0 {
+		return ""
 	}
-	px, err := pbxproj.Parse(src)
-	if err != nil {
-		return nil, fmt.Errorf("%s:%w", w.site.project.File(), err)
-	}
-	return px, nil
+	return dir
 }
 
 func pbxTarget(px *pbxproj.Project, name string) *pbxproj.Target {
@@ -65,15 +66,18 @@ func (e fileEnsure) look(in Input, w *Want) Answer {
 	if w.identity == nil || w.content() == nil && w.identity.FileDigests[w.file.ID] == "" {
 		return Answer{State: Unknown, Code: "file-not-issued", Detail: "the service has issued no config file for " + identityOf(w) + " yet"}
 	}
-	if w.site.module != nil {
+	if w.site.module != nil || w.site.foreign() != "" {
 		return e.lookAndroid(in, w)
 	}
 	return e.lookIOS(in, w)
 }
 
 func identityOf(w *Want) string {
-	if w.identity == nil {
-		return "this identity"
+	switch {
+	case w.identity == nil:
+		return "this app"
+	case w.several:
+		return "these identities"
 	}
 	return w.identity.ID
 }
@@ -85,7 +89,13 @@ func (e fileEnsure) lookAndroid(in Input, w *Want) Answer {
 	} else if in.Tree.Has(want) {
 		return Answer{State: Unknown, Code: "file-unreadable", Here: Place{File: want}, Detail: err.Error()}
 	}
-	if a, ok := e.stray(in, w, want, w.site.module.Dir, w.site.module.Root); ok {
+	var roots []string
+	if w.site.module != nil {
+		roots = []string{w.site.module.Dir, w.site.module.Root}
+	} else {
+		roots = []string{w.site.project.Dir}
+	}
+	if a, ok := e.stray(in, w, want, roots...); ok {
 		return a
 	}
 	return Answer{State: Absent, Code: "file-missing", Here: Place{File: want}, Expected: want, Fixable: true, Detail: want + " is not there"}
@@ -112,10 +122,15 @@ func (e fileEnsure) stray(in Input, w *Want, want string, roots ...string) (Answ
 		if err != nil {
 			return
 		}
+		known := false
 		if got, err := w.file.Contents(src); err == nil {
-			if id, ok := sheet.One(got, "identity"); ok && id.Value != w.identity.ID {
+			id, ok := sheet.One(got, "identity")
+			if known = ok; ok && id.Value != w.identity.ID {
 				return // the file of another identity, in a place of its own
 			}
+		}
+		if !known && string(src) != string(w.content()) && otherSet(w, want, name) {
+			return // it says of nobody whose it is, and stands where another source set has its own
 		}
 		if base != w.file.Name {
 			renamed = name
@@ -132,6 +147,25 @@ func (e fileEnsure) stray(in Input, w *Want, want string, roots ...string) (Answ
 			Detail: fmt.Sprintf("it is called %q; %s", path.Base(renamed), renameCause(path.Base(renamed), w.file.Name))}, true
 	}
 	return Answer{}, false
+}
+
+// otherSet reports whether a file stands in another source set where it is wanted in this one.
+func otherSet(w *Want, want, name string) bool {
+	if w.site.module == nil || w.site.set == "" {
+		return false
+	}
+	root, rest, ok := strings.Cut(want, "/src/"+w.site.set+"/")
+	if !ok {
+		return false
+	}
+	for _, v := range w.site.module.Variants {
+		for _, set := range v.SourceSets {
+			if name == root+"/src/"+set+"/"+rest {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func folder(name string) string {
@@ -241,13 +275,16 @@ func sameIdentity(a, b map[string][]sheet.Reading) bool {
 
 func (e fileEnsure) lookIOS(in Input, w *Want) Answer {
 	file := w.site.project.File()
-	px, err := readProject(in.Tree, w)
+	px, err := in.project(w)
 	if err != nil {
 		return Answer{State: Unknown, Code: "project-unreadable", Here: Place{File: file}, Detail: err.Error()}
 	}
 	t := pbxTarget(px, w.site.target.Name)
 	want := e.target(in, w)
 	dir := w.site.project.Dir
+	if w.copied {
+		return e.lookCopied(in, w, px, t, want)
+	}
 	var refs []pbxproj.Reference
 	for _, r := range px.References() {
 		if path.Base(r.Path) == w.file.Name {
@@ -330,10 +367,13 @@ func (e fileEnsure) make(in Input, w *Want, a Answer, p *Plan) error {
 	if a.Code == "file-misplaced" || a.Code == "file-renamed" {
 		p.Next = append(p.Next, fmt.Sprintf("delete %s: the file now stands at %s", a.Actual, want))
 	}
-	if w.site.module != nil {
+	if w.site.module != nil || w.site.foreign() != "" {
 		return nil
 	}
-	px, err := readProject(in.Tree, w)
+	if w.copied {
+		return e.copy(in, w, p)
+	}
+	px, err := in.project(w)
 	if err != nil {
 		return err
 	}
@@ -342,26 +382,46 @@ func (e fileEnsure) make(in Input, w *Want, a Answer, p *Plan) error {
 			return nil // lying in the folder is membership
 		}
 	}
-	ed, err := px.Edit()
-	if err != nil {
-		return fmt.Errorf("%s: %w", w.site.project.File(), err)
-	}
 	rel := strings.TrimPrefix(path.Dir(want), w.site.project.Dir)
 	if w.site.project.Dir == "." {
 		rel = path.Dir(want)
 	}
-	if err := ed.AddResource(w.site.target.Name, strings.Trim(rel, "/"), w.file.Name); err != nil {
-		return err
-	}
-	return p.steps(w, ed.Steps)
+	return in.edited(w, p, func(ed *pbxproj.Editor) error {
+		return ed.AddResource(w.site.target.Name, strings.Trim(rel, "/"), w.file.Name)
+	})
 }
 
-// steps folds the insertions of a project edit into the plan.
-func (p *Plan) steps(w *Want, steps []pbxproj.Step) error {
-	for _, s := range steps {
-		if err := p.insert(w, w.site.project.File(), s.Address, lex.Insertion(s.Insertion)); err != nil {
-			return err
+// copies is the folder of files of which each configuration has its own.
+const copies = "ConfigFiles"
+
+// lookCopied answers for the file of one configuration, which a script phase has to copy into the app.
+func (e fileEnsure) lookCopied(in Input, w *Want, px *pbxproj.Project, t *pbxproj.Target, want string) Answer {
+	src, err := in.Tree.Read(want)
+	if err != nil {
+		return Answer{State: Absent, Code: "file-missing", Here: Place{File: want}, Expected: want, Fixable: true, Detail: fmt.Sprintf("%s, the file of configuration %s, is not there", want, w.Variants[0])}
+	}
+	if hits := members(px, px.Phase(t, "PBXResourcesBuildPhase"), w.file.Name); len(hits) > 0 {
+		return Answer{State: Twice, Code: "file-twice", Here: place(w.site.project.File(), px.Src, hits[0].Entry.Start), Others: []Place{{File: want}},
+			Detail: fmt.Sprintf("%s is in the resources of target %s for every configuration, and %s has one of its own", w.file.Name, t.Name, w.Variants[0])}
+	}
+	for _, s := range px.Scripts(t) {
+		if text := strings.NewReplacer("{", "", "}", "").Replace(s.Text); strings.Contains(text, copies+"/$CONFIGURATION/"+w.file.Name) {
+			return e.content(w, want, src)
 		}
 	}
-	return nil
+	return Answer{State: WrongPlace, Code: "file-not-in-target", Here: Place{File: want, Line: 1, Column: 1}, Expected: "copied into the app", Actual: "only on the disk", Fixable: true,
+		Detail: want + " lies on the disk, and no script phase of target " + t.Name + " copies it: it will not be in the app"}
+}
+
+// copy adds the script phase that copies the file of the configuration that is built.
+func (e fileEnsure) copy(in Input, w *Want, p *Plan) error {
+	if a := e.lookIOS(in, w); a.Good() {
+		return nil
+	}
+	from := "$SRCROOT/" + copies + "/$CONFIGURATION/" + w.file.Name
+	to := "$TARGET_BUILD_DIR/$UNLOCALIZED_RESOURCES_FOLDER_PATH/" + w.file.Name
+	paths := strings.NewReplacer("$SRCROOT", "$(SRCROOT)", "$CONFIGURATION", "$(CONFIGURATION)", "$TARGET_BUILD_DIR", "$(TARGET_BUILD_DIR)", "$UNLOCALIZED_RESOURCES_FOLDER_PATH", "$(UNLOCALIZED_RESOURCES_FOLDER_PATH)")
+	return in.edited(w, p, func(ed *pbxproj.Editor) error {
+		return ed.AddScript(w.site.target.Name, "Copy "+w.file.Name+" of the configuration", "cp \""+from+"\" \""+to+"\"\n", []string{paths.Replace(from)}, []string{paths.Replace(to)})
+	})
 }

@@ -12,7 +12,7 @@ type packageEnsure struct{}
 
 func (packageEnsure) look(in Input, w *Want) Answer {
 	file := w.site.project.File()
-	px, err := readProject(in.Tree, w)
+	px, err := in.project(w)
 	if err != nil {
 		return Answer{State: Unknown, Code: "project-unreadable", Here: Place{File: file}, Detail: err.Error()}
 	}
@@ -38,16 +38,7 @@ func (packageEnsure) look(in Input, w *Want) Answer {
 }
 
 func (packageEnsure) make(in Input, w *Want, a Answer, p *Plan) error {
-	px, err := readProject(in.Tree, w)
-	if err != nil {
-		return err
-	}
-	ed, err := px.Edit()
-	if err != nil {
-		return fmt.Errorf("%s: %w", w.site.project.File(), err)
-	}
-	if err := ed.AddPackage(w.site.target.Name, w.Params["url"], w.Params["version"], w.Params["product"]); err != nil {
-		return err
-	}
-	return p.steps(w, ed.Steps)
+	return in.edited(w, p, func(ed *pbxproj.Editor) error {
+		return ed.AddPackage(w.site.target.Name, w.Params["url"], w.Params["version"], w.Params["product"])
+	})
 }

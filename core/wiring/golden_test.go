@@ -7,6 +7,7 @@ import (
 )
 
 const golden = `<manifest xmlns:android="http://schemas.android.com/apk/res/android">
+    <uses-sdk android:minSdkVersion="24" />
     <application android:name="example.gold.App" />
 </manifest>
 `
@@ -93,7 +94,7 @@ dependencies {
 			},
 			want: map[string]string{
 				"build.gradle":     "allprojects { repositories { google()\n    maven {\n        url = 'https://maven.thornmill.example/releases'\n    }\n } }",
-				"app/build.gradle": "apply plugin: 'com.android.application'\nandroid { namespace 'example.gold' }\ndependencies { implementation 'a:b:1'\n    implementation 'example.thornmill:core:3.2.0'\n    implementation 'example.thornmill:records:3.2.0'\n }",
+				"app/build.gradle": "apply plugin: 'com.android.application'\nandroid { namespace 'example.gold' }\ndependencies { implementation 'a:b:1'; implementation 'example.thornmill:core:3.2.0'; implementation 'example.thornmill:records:3.2.0' }",
 			},
 		},
 		{

@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"sort"
 	"strconv"
 	"testing"
 	"testing/fstest"
 	"time"
+
+	"ligare/core/tree"
 )
 
 // mutate changes a tree the way edits by hand do: lines dropped, doubled, moved, commented out, joined, re-indented.
@@ -55,7 +58,9 @@ func TestPlacingIsUndoableInTreesThatWereEditedByHand(t *testing.T) {
 		t.Logf("seed %d", seed)
 	}
 	r := rand.New(rand.NewPCG(seed, 2))
-	bases := trees(t)
+	bases := grounds(t)
+	all, _ := shipped(t)
+	services := sorted(all)
 	var names []string
 	for n := range bases {
 		names = append(names, n)
@@ -65,7 +70,10 @@ func TestPlacingIsUndoableInTreesThatWereEditedByHand(t *testing.T) {
 	for round := range rounds {
 		name := names[r.IntN(len(names))]
 		base := mutate(r, bases[name])
-		in := load(t, base)
+		chosen := []string{services[r.IntN(len(services))], services[r.IntN(len(services))], services[r.IntN(len(services))]}
+		sort.Strings(chosen)
+		chosen = slices.Compact(chosen)
+		in := only(everything(t, base), chosen...)
 		answers, err := Evaluate(in)
 		if err != nil {
 			continue
@@ -79,7 +87,7 @@ func TestPlacingIsUndoableInTreesThatWereEditedByHand(t *testing.T) {
 			t.Fatal(err)
 		}
 		placed := after(base, in.Tree)
-		again := load(t, placed)
+		again := only(everything(t, placed), chosen...)
 		second, err := Evaluate(again)
 		if err != nil {
 			t.Fatalf("round %d, %s: %v", round, name, err)
@@ -87,7 +95,7 @@ func TestPlacingIsUndoableInTreesThatWereEditedByHand(t *testing.T) {
 		if q, err := Make(again, second, Never); err == nil && len(q.Ops) > 0 {
 			t.Errorf("round %d, %s: placing again made %d edits, first %s in %s", round, name, len(q.Ops), q.Ops[0].Address, q.Ops[0].File)
 		}
-		out := load(t, placed).Tree
+		out := tree.New(placed)
 		for _, reg := range in.Registrations {
 			records, err := Records(out)
 			if err != nil {

@@ -154,6 +154,10 @@ type Want struct {
 	identity     *Registered
 	file         *sheet.File
 	revision     int    // of the registration; 0 where its files count by themselves
+	carried      bool   // a call that takes its value from a place of each variant's own
+	several      bool   // the same for several identities, of which identity is the first
+	varies       bool   // from identity to identity, or from environment to environment
+	copied       bool   // a file of one configuration, which a script phase copies
 	blocked      string // why this cannot be placed by this version
 	subject      string // what is placed where, without values: equal for two registrations that need the same thing
 }
@@ -174,14 +178,6 @@ type Answer struct {
 // Good reports whether nothing needs doing.
 func (a Answer) Good() bool { return a.State == Right || a.State == OtherForm }
 
-// site is where a want goes: a module and source set, or a project and target.
-type site struct {
-	module  *survey.Module
-	set     string // source set
-	project *survey.Project
-	target  *survey.Target
-}
-
 // Input is everything an evaluation looks at.
 type Input struct {
 	Tree          *tree.Tree
@@ -189,10 +185,12 @@ type Input struct {
 	Binding       *binding.Binding
 	Registrations []*Registration
 	Library       sheet.Library
+	memo          *memo
 }
 
 // Evaluate answers for every placement of every registration.
 func Evaluate(in Input) ([]Answer, error) {
+	in = in.remember()
 	wants, err := in.wants()
 	if err != nil {
 		return nil, err
@@ -220,20 +218,19 @@ type ensure interface {
 }
 
 var ensures = map[string]ensure{
-	"file": fileEnsure{}, "xml-element": xmlEnsure{}, "build-entry": buildEnsure{},
-	"project-package": packageEnsure{}, "source-call": sourceEnsure{}, "line": lineEnsure{},
+	"file": fileEnsure{}, "xml-element": xmlEnsure{}, "key-value": valueEnsure{}, "build-entry": buildEnsure{},
+	"project-package": packageEnsure{}, "source-call": sourceEnsure{}, "line": lineEnsure{}, "target-member": memberEnsure{}, "build-setting": settingEnsure{}, "folder": folderEnsure{},
 }
 
 // wants lists what must be true, one want for each placement and site.
 func (in Input) wants() ([]*Want, error) {
 	var out []*Want
 	for _, reg := range in.Registrations {
-		for i := range reg.Sheet.Placements {
-			p := &reg.Sheet.Placements[i]
+		for _, p := range append(floors(reg.Sheet), reg.Sheet.Placements...) {
 			if p.When != "" && !slices.Contains(reg.Features, p.When) {
 				continue
 			}
-			ws, err := in.expand(reg, p)
+			ws, err := in.expand(reg, &p)
 			if err != nil {
 				return nil, fmt.Errorf("%s, placement %s: %w", reg.Key(), p.ID, err)
 			}
@@ -258,6 +255,48 @@ func perIdentity(p *sheet.Placement) bool {
 	return false
 }
 
+// filled gives what a registration knows under a name: of one identity, in one environment.
+func (r *Registration) filled(identity *Registered, environment string) func(name string) (string, bool) {
+	return func(name string) (string, bool) {
+		if id, ok := strings.CutPrefix(name, "value."); ok {
+			if identity != nil {
+				if v, ok := identity.Values[id]; ok {
+					return v, true
+				}
+			}
+			v, ok := r.Values[id]
+			return v, ok
+		}
+		if id, ok := strings.CutPrefix(name, "answer."); ok {
+			v, ok := r.Answers[id]
+			return v, ok
+		}
+		if identity == nil {
+			return "", false
+		}
+		switch name {
+		case "identity.id":
+			return identity.ID, true
+		case "berth.name":
+			v, ok := r.Berths[environment]
+			return v, ok
+		}
+		return "", false
+	}
+}
+
+// issued reports whether a placement carries a value that the service issued, or an answer.
+func issued(p *sheet.Placement) bool {
+	for _, v := range p.With {
+		for _, ref := range sheet.References(v) {
+			if strings.HasPrefix(ref, "value.") || strings.HasPrefix(ref, "answer.") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 	var err error
 	if in.Library, err = in.Library.With(reg.Sheet); err != nil {
@@ -269,7 +308,7 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 		if !s.suits(p.In, in.Survey) {
 			continue
 		}
-		if perIdentity(p) && s.identity.Values == nil && s.identity.Files == nil && s.identity.FileDigests == nil {
+		if perIdentity(p) && s.identity != nil && s.identity.Values == nil && s.identity.Files == nil && s.identity.FileDigests == nil {
 			continue // not registered: there is nothing to place, and the identifier's own check says so
 		}
 		named, err := in.choose(p.Place, s.site)
@@ -278,40 +317,30 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 		}
 		w := &Want{Registration: reg.Key(), Service: reg.Service, Environment: reg.Environment, Placement: p.ID, Place: named.Name,
 			Title: named.Title, Why: p.Why, Platform: p.Platform, Variants: s.variants, Params: map[string]string{}, ensure: named.Ensure,
-			settings: map[string]string{}, site: s.site, identity: s.identity, revision: reg.Revision, subject: subject(p, s.site)}
+			settings: map[string]string{}, site: s.site, identity: s.identity, revision: reg.Revision, varies: perIdentity(p), subject: subject(p, s.site)}
 		if reg.Sheet.ByHand() {
 			w.revision = 0
 		}
+		w.several = len(in.bound(p.Platform, s)) > 1
+		known := reg.filled(s.identity, in.environmentOf(p.Platform, s))
 		get := func(name string) (string, bool) {
-			if id, ok := strings.CutPrefix(name, "value."); ok {
-				if s.identity != nil {
-					if v, ok := s.identity.Values[id]; ok {
-						return v, true
-					}
-				}
-				v, ok := reg.Values[id]
-				return v, ok
-			}
-			if id, ok := strings.CutPrefix(name, "answer."); ok {
-				v, ok := reg.Answers[id]
-				return v, ok
-			}
-			if name == "identity.id" && s.identity != nil {
-				return s.identity.ID, true
-			}
-			if name == "berth.name" && s.identity != nil {
-				v, ok := reg.Berths[in.environmentOf(p.Platform, s)]
-				return v, ok
+			if v, ok := known(name); ok {
+				return v, true
 			}
 			if v, ok := w.Params[name]; ok {
 				return v, true
 			}
 			return "", slices.Contains(named.Takes, name)
 		}
-		for _, k := range sorted(p.With) {
-			v, err := sheet.Fill(p.With[k], get)
+		given, carried := in.indirect(w, p, s)
+		w.carried = len(carried) > 0
+		for _, k := range sorted(given) {
+			v, err := sheet.Fill(given[k], get)
 			if err != nil { // a value that is not recorded yet, a berth that is not chosen
 				w.blocked = err.Error() + "; complete the registration first"
+				if slices.Contains(sheet.References(given[k]), "berth.name") {
+					w.blocked = fmt.Sprintf("no berth is chosen for %s (berth.name): ligare register %s --berth NAME=%s", strings.Join(s.variants, ", "), reg.Service, in.environmentOf(p.Platform, s))
+				}
 				break
 			}
 			w.Params[k] = v
@@ -327,44 +356,86 @@ func (in Input) expand(reg *Registration, p *sheet.Placement) ([]*Want, error) {
 			}
 			w.settings[k] = v
 		}
-		if !placeable(named) {
-			w.blocked = fmt.Sprintf("placing it is done by hand for now: %s", w.instruction())
-			out = append(out, w)
-			continue
+		if !issued(p) { // a constant of the sheet's own is typed as the sheet means it
+			delete(w.settings, "as-text")
 		}
-		if layout := s.foreign(); layout != "" {
-			w.blocked = fmt.Sprintf("placing into a project of the layout %s is done by hand for now: %s", layout, named.Title)
+		if why := in.unsupported(w, named); why != "" {
+			w.blocked = why
 			out = append(out, w)
 			continue
 		}
 		if id := p.With["file"]; id != "" {
 			w.file = reg.Sheet.File(id)
-			if ids := in.identitiesOf(s.site); p.Platform == ident.IOS && len(ids) > 1 {
-				w.blocked = fmt.Sprintf("target %s builds %s from one set of resources; a config file for each configuration is not placed by this version: use a target for each, or copy the file in a script phase", s.site.target.Name, strings.Join(ids, " and "))
+		}
+		for _, c := range carried {
+			value, err := sheet.Fill(c.value, get)
+			if err != nil {
+				continue // said above
+			}
+			if x := in.carrier(w, c, value); x != nil {
+				out = append(out, x)
 			}
 		}
-		out = append(out, w)
-		if w.file != nil && in.Binding.ConfigFiles == binding.Fetched {
-			out = append(out, in.ignore(w))
+		for _, w := range in.apart(w) {
+			out = append(out, w)
+			if w.file != nil && in.Binding.ConfigFiles == binding.Fetched {
+				out = append(out, in.ignore(w))
+			}
 		}
 	}
 	return out, nil
 }
 
-// placeable reports whether the core can see to a named placement itself.
-func placeable(n *sheet.Named) bool {
-	if ensures[n.Ensure] == nil {
-		return false
+// apart splits the want for a file of a target that builds several identities from one set of resources: each
+// configuration has the file in a folder of its own, and a script phase copies the one that is built.
+func (in Input) apart(w *Want) []*Want {
+	if w.file == nil || w.file.Kind == "archive" || w.Platform != ident.IOS || w.site.project.Version == 0 || len(in.identitiesOf(w.site)) < 2 {
+		return []*Want{w}
 	}
-	switch n.Ensure {
-	case "xml-element":
-		return n.Settings["folder"] != "" && n.Settings["parent"] == ""
-	case "build-entry":
-		return slices.Contains([]string{"repositories", "dependencies", "pods"}, n.Settings["role"])
-	case "source-call":
-		return n.Settings["role"] == "start"
+	var out []*Want
+	for _, v := range w.Variants {
+		own := *w
+		own.Variants, own.copied = []string{v}, true
+		out = append(out, &own)
 	}
-	return true
+	return out
+}
+
+// unsupported says why a want is not placed by itself in its layout, "" if it is.
+func (in Input) unsupported(w *Want, n *sheet.Named) string {
+	layout := w.site.layout()
+	if s := SupportOf(in.Library, n, layout); s.How != Automatic {
+		why := s.Why
+		if s.How == ByGuide {
+			why = "by hand in this layout: " + s.Why
+		}
+		return fmt.Sprintf("%s (%s)", why, w.instruction())
+	}
+	if w.site.foreign() != "" && n.Ensure == "source-call" {
+		return fmt.Sprintf("the native call does not stand in this layout's source; the framework's own is a placement of its own (%s)", w.instruction())
+	}
+	if w.site.foreign() == "" || !w.varies {
+		return ""
+	}
+	var others []string
+	if w.site.module != nil {
+		for v, b := range in.Binding.Android[w.site.module.Dir] {
+			if w.identity != nil && b.Identity != w.identity.ID {
+				others = append(others, v)
+			}
+		}
+	} else {
+		for v, b := range in.Binding.IOS[binding.TargetKey(w.site.project, w.site.target)] {
+			if w.identity != nil && b.Identity != w.identity.ID {
+				others = append(others, v)
+			}
+		}
+	}
+	if len(others) > 0 {
+		sort.Strings(others)
+		return fmt.Sprintf("by hand in this layout: %s builds another identity from the same file; keep one file for each, and name them under conditions (%s)", strings.Join(others, ", "), w.instruction())
+	}
+	return ""
 }
 
 // instruction says in words what has to be true, for placements that a person sees to.
@@ -376,93 +447,12 @@ func (w *Want) instruction() string {
 	return strings.TrimSpace(w.Title + ": " + strings.Join(list, ", "))
 }
 
-// suits reports whether a placement is for the layout of a site.
-func (s site) suits(layouts []string, r *survey.Report) bool {
-	if len(layouts) == 0 {
-		return true
-	}
-	framework := ""
-	if s.module != nil {
-		framework = s.module.Framework
-	} else if s.project != nil {
-		framework = s.project.Framework
-	}
-	if framework == "" {
-		framework = "native"
-	}
-	return slices.Contains(layouts, framework)
-}
-
-// environmentOf gives the environment of a site's variants, "" when they have several.
-func (in Input) environmentOf(p ident.Platform, s covered) string {
-	bound := map[string]binding.Bound{}
-	if p == ident.Android && s.module != nil {
-		bound = in.Binding.Android[s.module.Dir]
-	} else if s.target != nil {
-		bound = in.Binding.IOS[binding.TargetKey(s.project, s.target)]
-	}
-	env := ""
-	for _, v := range s.variants {
-		if env != "" && bound[v].Environment != env {
-			return ""
-		}
-		env = bound[v].Environment
-	}
-	return env
-}
-
 // content gives a file want's content, nil when there is none.
 func (w *Want) content() []byte {
 	if w.identity == nil || w.file == nil {
 		return nil
 	}
 	return w.identity.Files[w.file.ID]
-}
-
-// foreign gives the layout of a site that is neither a Gradle module nor an Xcode target, "" for those.
-func (s site) foreign() string {
-	switch {
-	case s.module != nil && s.module.Build() == nil:
-		return s.module.Layout
-	case s.project != nil && s.project.Version == 0:
-		return s.project.Layout
-	}
-	return ""
-}
-
-// subject names what a placement is and where it goes, from the sheet's own words, so that no value stands in it.
-func subject(p *sheet.Placement, s site) string {
-	var b strings.Builder
-	b.WriteString(p.Place)
-	for _, k := range sorted(p.With) {
-		fmt.Fprintf(&b, " %s=%s", k, p.With[k])
-	}
-	return b.String() + " @ " + s.String()
-}
-
-func (s site) String() string {
-	if s.module != nil {
-		return s.module.Dir + " " + s.set
-	}
-	return s.project.Path + " " + s.target.Name
-}
-
-// Site says where a want goes, for people: a module and source set, or a project and target.
-func (w *Want) Site() string { return w.site.String() }
-
-// Subject names what is placed where, without values; equal for two registrations that need the same thing.
-func (w *Want) Subject() string { return w.subject }
-
-// identitiesOf lists the identities a target's configurations are bound to.
-func (in Input) identitiesOf(s site) []string {
-	if s.target == nil {
-		return nil
-	}
-	seen := map[string]bool{}
-	for _, b := range in.Binding.IOS[binding.TargetKey(s.project, s.target)] {
-		seen[b.Identity] = true
-	}
-	return sorted(seen)
 }
 
 // ignore asks for the line that keeps a fetched config file out of version control.
@@ -500,119 +490,6 @@ func sorted[V any](m map[string]V) []string {
 		out = append(out, k)
 	}
 	sort.Strings(out)
-	return out
-}
-
-// covered is a site with the variants that share one identity there.
-type covered struct {
-	site
-	variants []string
-	identity *Registered
-}
-
-// sites finds where a placement of a registration goes. What differs by identity goes to the narrowest source set that
-// holds exactly that identity's variants; everything else goes once to each module or target that the registration covers.
-func (in Input) sites(reg *Registration, p *sheet.Placement) []covered {
-	var out []covered
-	if p.Platform == ident.Android {
-		for _, m := range in.Survey.Android.Modules {
-			out = append(out, in.androidSites(reg, p, m)...)
-		}
-		return out
-	}
-	for _, pr := range in.Survey.IOS.Projects {
-		for _, t := range pr.Targets {
-			bound := in.Binding.IOS[binding.TargetKey(pr, t)]
-			groups := map[string][]string{}
-			for _, c := range t.Configurations {
-				if b, ok := bound[c.Name]; ok && reg.covers(p.Platform, b) {
-					groups[b.Identity] = append(groups[b.Identity], c.Name)
-				}
-			}
-			for _, id := range sorted(groups) {
-				out = append(out, covered{site: site{project: pr, target: t}, variants: groups[id], identity: reg.identity(p.Platform, id)})
-				if !perIdentity(p) {
-					break
-				}
-			}
-		}
-	}
-	return out
-}
-
-func (in Input) androidSites(reg *Registration, p *sheet.Placement, m *survey.Module) []covered {
-	bound := in.Binding.Android[m.Dir]
-	groups := map[string][]*survey.AndroidVariant{}
-	var all []string
-	for _, v := range m.Variants {
-		if b, ok := bound[v.Name]; ok && reg.covers(p.Platform, b) {
-			groups[b.Identity] = append(groups[b.Identity], v)
-			all = append(all, v.Name)
-		}
-	}
-	if len(groups) == 0 {
-		return nil
-	}
-	if !perIdentity(p) {
-		return []covered{{site: site{module: m, set: "main"}, variants: all}}
-	}
-	var out []covered
-	if m.Build() == nil {
-		for _, id := range sorted(groups) {
-			c := covered{site: site{module: m}, identity: reg.identity(p.Platform, id)}
-			for _, v := range groups[id] {
-				c.variants = append(c.variants, v.Name)
-			}
-			out = append(out, c)
-		}
-		return out
-	}
-	for _, id := range sorted(groups) {
-		for _, part := range sourceSetsFor(m, groups[id]) {
-			part.identity = reg.identity(p.Platform, id)
-			out = append(out, part)
-		}
-	}
-	return out
-}
-
-// sourceSetsFor finds source sets that hold exactly these variants: main if they are all, else a build type or flavor
-// whose variants are all among them, else each variant's own.
-func sourceSetsFor(m *survey.Module, group []*survey.AndroidVariant) []covered {
-	in := map[string]bool{}
-	for _, v := range group {
-		in[v.Name] = true
-	}
-	users := map[string][]string{}
-	for _, v := range m.Variants {
-		for _, s := range v.SourceSets {
-			users[s] = append(users[s], v.Name)
-		}
-	}
-	var out []covered
-	for _, v := range group {
-		if !in[v.Name] {
-			continue
-		}
-		for i := len(v.SourceSets) - 1; i >= 0; i-- {
-			set := v.SourceSets[i]
-			fits := true
-			for _, u := range users[set] {
-				fits = fits && in[u]
-			}
-			if fits || i == 0 {
-				own := users[set]
-				if !fits {
-					own = []string{v.Name}
-				}
-				for _, u := range own {
-					delete(in, u)
-				}
-				out = append(out, covered{site: site{module: m, set: set}, variants: own})
-				break
-			}
-		}
-	}
 	return out
 }
 

@@ -301,7 +301,7 @@ func TestMistakes(t *testing.T) {
 		kt      = app + "src/main/java/example/larkfield/hivelog/HivelogApplication.kt"
 		swift   = "ios/Hivelog/AppDelegate.swift"
 	)
-	base := trees(t)["hivelog"]
+	base := literally(trees(t)["hivelog"])
 	in := load(t, base)
 	placeAll(t, in)
 	placed := after(base, in.Tree)
@@ -444,26 +444,42 @@ func TestFetchedConfigFilesAreIgnored(t *testing.T) {
 	}
 }
 
-func TestTwoIdentitiesInOneTargetAreSaidNotGuessed(t *testing.T) {
+// A target that builds two identities has a config file for each configuration, and a script phase copies the right one.
+func TestTwoIdentitiesInOneTarget(t *testing.T) {
 	base := clone(trees(t)["hivelog"])
 	name := "ios/Hivelog.xcodeproj/project.pbxproj"
 	base[name].Data = []byte(strings.Replace(string(base[name].Data), "PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog;", "PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog.dev;", 1))
 	in := load(t, base)
-	p := placeAll(t, in)
-	n := 0
-	for _, k := range p.Kept {
-		if k.Placement == "ios-config" && k.State == Unknown && strings.Contains(k.Detail, "hivelog.dev") {
-			n++
-		}
-	}
-	if n == 0 || in.Tree.Has("ios/Hivelog/Thornmill.json") {
+	if p := placeAll(t, in); len(p.Kept) > 0 {
 		t.Errorf("%+v", p.Kept)
 	}
+	placed := after(base, in.Tree)
+	for file, id := range map[string]string{"ios/ConfigFiles/Debug/Thornmill.json": "example.larkfield.hivelog.dev", "ios/ConfigFiles/Release/Thornmill.json": "example.larkfield.hivelog"} {
+		if placed[file] == nil || !strings.Contains(string(placed[file].Data), "\""+id+"\"") {
+			t.Errorf("%s is %v", file, placed[file])
+		}
+	}
+	if n := strings.Count(string(placed[name].Data), "isa = PBXShellScriptBuildPhase"); n != 1 || !strings.Contains(string(placed[name].Data), `cp \"$SRCROOT/ConfigFiles/$CONFIGURATION/Thornmill.json\"`) {
+		t.Errorf("%d script phases", n)
+	}
+	again := load(t, placed)
+	if q := placeAll(t, again); len(q.Ops) > 0 {
+		t.Errorf("placing again made %d edits", len(q.Ops))
+	}
+	for i, reg := range again.Registrations {
+		if left, err := Unplace(again.Tree, reg.Key(), false); err != nil || len(left) > 0 {
+			t.Errorf("%v %+v", err, left)
+		}
+		if now, _ := again.Tree.Read(name); i == 0 && !strings.Contains(string(now), "Copy Thornmill.json") {
+			t.Error("the script phase left with the first of two registrations")
+		}
+	}
+	same(t, "two identities", base, after(placed, again.Tree))
 }
 
 func TestAConditionalBlockIsNotTheBlock(t *testing.T) {
 	base := clone(trees(t)["groovy, java, no application class"])
-	base["app/build.gradle"].Data = []byte("apply plugin: 'com.android.application'\n\nandroid { namespace 'example.small.ns'\n defaultConfig { applicationId 'example.small' } }\n\nif (x) {\n    dependencies {\n        implementation 'only:sometimes:1'\n    }\n}\n")
+	base["app/build.gradle"].Data = []byte("apply plugin: 'com.android.application'\n\nandroid { namespace 'example.small.ns'\n defaultConfig { applicationId 'example.small'; minSdkVersion 24 } }\n\nif (x) {\n    dependencies {\n        implementation 'only:sometimes:1'\n    }\n}\n")
 	in := load(t, base)
 	placeAll(t, in)
 	got, err := in.Tree.Read("app/build.gradle")
@@ -472,8 +488,16 @@ func TestAConditionalBlockIsNotTheBlock(t *testing.T) {
 	}
 }
 
+// literally gives a tree one of whose libraries does not come through the catalog, so that others are written so too.
+func literally(base fstest.MapFS) fstest.MapFS {
+	const build = "android/app/build.gradle.kts"
+	out := clone(base)
+	out[build].Data = bytes.Replace(out[build].Data, []byte("dependencies {\n"), []byte("dependencies {\n    implementation(\"a.b:c:1\")\n"), 1)
+	return out
+}
+
 func TestOnlyOldFilesAreExchangedByARefresh(t *testing.T) {
-	base := trees(t)["hivelog"]
+	base := literally(trees(t)["hivelog"])
 	in := load(t, base)
 	placeAll(t, in)
 	placed := after(base, in.Tree)

@@ -186,6 +186,14 @@ func (c *catalog) version(name string) (fact.Fact, bool) {
 	return fact.Fact{}, false
 }
 
+// CatalogFile gives the file of a version catalog by the catalog's name, "" for none.
+func (b *Build) CatalogFile(name string) string {
+	if c := b.catalogs[name]; c != nil && strings.HasSuffix(c.path, ".toml") {
+		return c.path
+	}
+	return ""
+}
+
 // Library gives the coordinates group:name and the version of a catalog accessor, for comparing with what is wanted.
 func (b *Build) Library(alias string) (module, version string, ok bool) {
 	m, v, ok := b.LibraryIn("libs", alias)

@@ -75,3 +75,40 @@ func TestObjectiveC(t *testing.T) {
 		t.Errorf("calls: %s", got)
 	}
 }
+
+func TestBareClass(t *testing.T) {
+	for _, c := range []struct{ src, want string }{
+		{"package a\n\nclass MainActivity: FlutterActivity()\n", "class MainActivity: FlutterActivity()"},
+		{"class MainActivity : FlutterActivity()", "class MainActivity : FlutterActivity()"},
+		{"@AndroidEntryPoint\nclass MainActivity @Inject constructor(\n  val a: A,\n) :\n  Base<A>(a),\n  B by c\n\nfun x() {}\n", "@AndroidEntryPoint\nclass MainActivity @Inject constructor(\n  val a: A,\n) :\n  Base<A>(a),\n  B by c"},
+		{"class MainActivity // none\nclass Other { }\n", "class MainActivity"},
+		{"class MainActivity : A() { }\n", ""},
+		{"class MainActivity : A()\n{\n}\n", ""},
+		{"class Other : A()\n", ""},
+		{"val x = MainActivity::class; class Y\n", ""},
+	} {
+		f, _ := Parse("a.kt", []byte(c.src))
+		start, end, ok := f.Bare("MainActivity")
+		if ok != (c.want != "") || c.src[start:end] != c.want {
+			t.Errorf("%q: %q %v", c.src, c.src[start:end], ok)
+		}
+	}
+}
+
+func TestShort(t *testing.T) {
+	for _, c := range []struct {
+		name, src string
+		is        bool
+	}{
+		{"a.kt", "class A { override fun f() = g() }", true},
+		{"a.kt", "class A { override fun f(x: Int): List? = g() }", true},
+		{"a.kt", "class A { override fun f() { g() } }", false},
+		{"a.kt", "class A { val x = f() }", false},
+		{"a.cs", "class A { protected override MauiApp f() => B.C(); }", true},
+	} {
+		f, _ := Parse(c.name, []byte(c.src))
+		if _, is := f.Short(f.Class("A"), "f"); is != c.is {
+			t.Errorf("%s: %v", c.src, is)
+		}
+	}
+}

@@ -277,7 +277,7 @@ func (f *File) Each(visit func(*Class)) {
 func (f *File) Class(name string) *Class {
 	var out *Class
 	f.Each(func(c *Class) {
-		if out == nil && c.Name == name {
+		if c.Name == name && (out == nil || out.Word == "interface" && c.Word == "implementation") {
 			out = c
 		}
 	})
@@ -357,9 +357,8 @@ func (f *File) AddImport(name string) (lex.Insertion, string) {
 	return lex.Insertion{Offset: at, Text: text, After: nl + nl}, address
 }
 
-// AddFirst inserts a statement at the beginning of a function, after the super call that opens it, if there is one.
-func (f *File) AddFirst(class *Class, fn *Func, text string) (lex.Insertion, string) {
-	name := text[:strings.IndexByte(text+"(", '(')]
+// AddFirst inserts a statement that makes the named call at the beginning of a function, after the super call that opens it, if there is one.
+func (f *File) AddFirst(class *Class, fn *Func, name, text string) (lex.Insertion, string) {
 	address := "class(" + class.Name + ")/func(" + fn.Name + ")/call(" + name + ")"
 	open := fn.Body.Kids[0].End
 	inner := lex.Solid(fn.Body.Inner())
@@ -407,6 +406,11 @@ func (f *File) Implied(fn *Func) bool {
 
 // AddMethod inserts a method as the last member of a class. A label of its parameters tells it from others of its name.
 func (f *File) AddMethod(c *Class, name, label, text string) (lex.Insertion, string) {
+	if f.Lang == lex.ObjC {
+		nl := lex.LineEnd(f.Src)
+		end := c.End - len("@end")
+		return lex.Insertion{Offset: end, Text: lex.Reindent(text, "", nl), After: nl + nl}, "class(" + c.Name + ")/func(" + name + ")"
+	}
 	in := lex.IntoGroup(f.Src, c.Body.Kids[0].End, c.Body.End-1, lex.Indent(f.Src, c.Start), lex.Unit(f.Src), text)
 	if len(lex.Solid(c.Body.Inner())) > 0 {
 		in.Before = lex.LineEnd(f.Src) + in.Before
@@ -420,12 +424,24 @@ func (f *File) AddMethod(c *Class, name, label, text string) (lex.Insertion, str
 // Find resolves an address made by the edits of this package.
 func (f *File) Find(address string) (start, end int, ok bool) {
 	if name, found := strings.CutPrefix(address, "import("); found {
-		for _, i := range f.Imports {
-			if i.Name == strings.TrimSuffix(name, ")") {
+		name = strings.TrimSuffix(name, ")")
+		if first, module, ok := strings.Cut(name, " from "); ok {
+			for _, m := range f.Modules() {
+				if m.Module == module && len(m.Names) == 1 && m.Names[0] == first {
+					return m.Start, m.End, true
+				}
+			}
+			return 0, 0, false
+		}
+		for _, i := range append(f.Imports, f.brought()...) {
+			if i.Name == name {
 				return i.Start, i.End, true
 			}
 		}
 		return 0, 0, false
+	}
+	if word, name, _ := strings.Cut(strings.TrimSuffix(address, ")"), "("); word != "class" {
+		return f.findStatement(word, name)
 	}
 	var class *Class
 	var fn *Func
@@ -443,15 +459,20 @@ func (f *File) Find(address string) (start, end int, ok bool) {
 				return 0, 0, false
 			}
 			start, end = fn.Start, fn.End
+		case word == "loop" && fn != nil:
+			return f.loop(fn, name)
 		case word == "call" && class != nil:
 			ok = false
 			for _, cand := range class.Funcs {
 				if fn == nil || cand.Name != fn.Name {
 					continue
 				}
-				for _, c := range f.Calls(cand.Body) {
+				for _, c := range f.Sent(cand.Body) {
 					if c.Name == name && !ok {
 						start, end, ok = c.Start, c.End, true
+						if f.Lang == lex.ObjC {
+							start, end = f.Statement(c.Start)
+						}
 					}
 				}
 			}

@@ -143,7 +143,7 @@ func TestEditsAndTheirAddresses(t *testing.T) {
 	} {
 		f := parse(t, c.name, c.src)
 		class := f.Class(c.class)
-		in, address := f.AddFirst(class, class.Func(c.fn, c.label), c.call)
+		in, address := f.AddFirst(class, class.Func(c.fn, c.label), c.call[:strings.IndexByte(c.call, '(')], c.call)
 		out, err := lex.Apply(f.Src, in.Change())
 		if err != nil {
 			t.Fatal(err)
