@@ -62,7 +62,11 @@ export interface Row {
 }
 export interface LineUp { columns: string[]; rows: Row[]; at?: string }
 export interface Finding { rule: string; severity: 'error' | 'warning' | 'note'; message: string; variant: string; file: string; line: number; column: number; fingerprint: string }
-export interface Report { findings: Finding[]; looked: number; notLooked: number; at: string }
+export interface Placement {
+  service: string; environment?: string; placement: string; title: string; why: string; platform?: string; identity?: string; site: string; variants: string[] | null
+  state: string; good: boolean; file?: string; line?: number; column?: number; detail?: string
+}
+export interface Report { findings: Finding[]; placements: Placement[] | null; looked: number; notLooked: number; at: string }
 export interface Sighting { id: string; app: string; service: string; environment: string; at: string; platform: string; identifier: string; kind: string; facts: Record<string, string> }
 export interface SurveyedFact { name: string; value?: string; possible?: string[]; unresolved?: string; place?: string; via?: string[] }
 export interface SurveyedVariant { platform: string; site: string; variant: string; layout: string; identity?: string; environment?: string; facts: SurveyedFact[] }

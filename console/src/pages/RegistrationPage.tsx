@@ -1,8 +1,8 @@
 import { useState } from 'react'
 import { Link, useParams } from 'react-router'
 
-import { call, type Key, type Registered, type Registration, type Sheet } from '../data/api'
-import { useBuilder, useCatalogue, useChange, useConnections, useRegistration, useService } from '../data/hooks'
+import { call, type Key, type Placement, type Registered, type Registration, type Sheet } from '../data/api'
+import { useBuilder, useCatalogue, useChange, useConnections, useRegistration, useReport, useService } from '../data/hooks'
 import { Connections } from '../parts/Connections'
 import { Issued, Masked } from '../parts/Issued'
 import { Act, Ago, Copy, platformName, RegistrationState, Section, Waiting } from '../parts/parts'
@@ -36,6 +36,7 @@ export function RegistrationPage() {
           <GivenSection registration={g} />
         </div>
       </div>
+      <PlacementsSection registration={g} sheet={sheet} />
       <OpenSection registration={g} />
       {sheet.catalogue && <CatalogueSection id={g.id} />}
       {sheet.builder && <BuilderSection id={g.id} />}
@@ -142,6 +143,51 @@ function GivenSection({ registration: g }: { registration: Registration }) {
       </dl>
     </Section>
   )
+}
+
+/** How each placement stands in the tree, as last reported; and what has to be true, for whoever places by hand. */
+function PlacementsSection({ registration: g, sheet }: { registration: Registration; sheet: Sheet }) {
+  const report = useReport(g.app)
+  if (report.data === undefined) return <Waiting error={report.error} />
+  const reported = report.data?.placements?.filter((p) => p.service === g.service && (!p.environment || p.environment === g.environment)) ?? []
+  const wanted = (sheet.placements ?? []).filter((p) => !p.when || g.features.includes(p.when))
+  if (wanted.length === 0) return null
+  return (
+    <Section title="Placements" aside={report.data && reported.length > 0 ? <>in the tree, as reported <Ago at={report.data.at} /></> : 'no tree has reported any yet'}>
+      {reported.length > 0 && (
+        <ul className={`${box} divide-y divide-line`}>
+          {reported.map((p) => (
+            <li key={p.placement + p.site + (p.variants ?? []).join()} className="grid gap-x-4 px-3 py-2 lg:grid-cols-[15rem_1fr_13rem]">
+              <span><span className="font-medium">{p.title}</span> <span className="font-mono text-xs text-soft">{p.placement}</span></span>
+              <span className="min-w-0">
+                {p.file && <span className="font-mono text-xs [overflow-wrap:anywhere]">{p.file}{p.line ? `:${p.line}:${p.column}` : ''}</span>}
+                {!p.good && p.detail && <span className="block text-xs [overflow-wrap:anywhere]">{p.detail}</span>}
+                <span className="block text-xs text-soft">{[p.identity, (p.variants ?? []).join(', ')].filter(Boolean).join(' · ') || p.site}</span>
+              </span>
+              <PlacementState placement={p} />
+            </li>
+          ))}
+        </ul>
+      )}
+      <details className="mt-3 text-sm">
+        <summary className="cursor-pointer text-accent">Placing by hand: what has to be true, and why</summary>
+        <ol className="mt-2 list-decimal space-y-2 pl-6">
+          {wanted.map((p) => (
+            <li key={p.id}>
+              <span className="font-medium">{p.place}</span>{p.platform && `, ${platformName(p.platform)}`}{p.in && `, in ${p.in.join(', ')}`}: {p.why}
+              {p.with && <dl className="mt-1 grid gap-x-3 font-mono text-xs sm:grid-cols-[8rem_1fr]">{Object.entries(p.with).map(([k, v]) => <div key={k} className="contents"><dt className="text-soft">{k}</dt><dd className="[overflow-wrap:anywhere]">{v}</dd></div>)}</dl>}
+            </li>
+          ))}
+        </ol>
+        <p className="mt-2 text-soft">In the tree: <code className="font-mono text-ink">ligare place {g.service}{g.environment && ` --environment ${g.environment}`} --guide</code> says the same with the values and places of that tree.</p>
+      </details>
+    </Section>
+  )
+}
+
+function PlacementState({ placement: p }: { placement: Placement }) {
+  const [mark, colour] = p.good ? ['●', 'text-fine'] : p.state === 'not looked' ? ['○', 'text-soft'] : p.state === 'absent' ? ['▲', 'text-wait'] : ['✕', 'text-wrong']
+  return <span className={`${colour} lg:text-right`}><span aria-hidden className="mr-1">{mark}</span>{p.state}</span>
 }
 
 function OpenSection({ registration: g }: { registration: Registration }) {
