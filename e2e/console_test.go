@@ -105,6 +105,11 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 		chromedp.Click(`//button[text()="Register with Patchquay"]`), says("kept on the server, must not ship"), says("Publishing token"))
 	do(t, ctx, "a duty is confirmed by a person", chromedp.Click(`input[type=checkbox]`, chromedp.ByQuery), says("just now"))
 	do(t, ctx, "a key is exchanged", chromedp.Click(`//button[text()="exchange"]`), says("exchanged, still valid"))
+	must(t, 0, dir, "register", "patchquay", "--berth", "production=production", "--berth", "staging=development")
+	must(t, 0, dir, "place", "patchquay", "--yes")
+	must(t, 0, dir, "check")
+	do(t, ctx, "its placements as last reported, with their places, and the guide for whoever places by hand", says("in the tree, as reported"), says("android/app/src/main/res/values/strings.xml:"), says("ios-berth"),
+		chromedp.Click(`//summary[contains(., "Placing by hand")]`), says("PatchquayBerth"), says("ligare place patchquay --guide"))
 	do(t, ctx, "a sheet can be read", chromedp.Navigate(end.Address+"/services/patchquay"), says("whoever has this token replaces the code"), says("As it is written"))
 	do(t, ctx, "back to the app", chromedp.Navigate(end.Address+"/apps/browsed"), says("Line-up"))
 
@@ -181,15 +186,16 @@ func TestPictures(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	runWith(t, filepath.Join(folder, "seedswap"), []string{"LIGARE_HOME=" + home}, "check")
 	for _, g := range regs {
 		if g.Service == "patchquay" {
 			page("/registrations/"+g.ID, "autumn fair", "console-registration")
+			part("placements", "console-placements")
 		}
 	}
 	terminal(t, ctx, tree, home, "register", 40, "register", "treadmark", "--identity", "example.larkfield.hivelog.debug", "--answer", "payer=20417733", "--dry-run")
 	terminal(t, ctx, tree, home, "feeds", 40, "feeds", "--app", "marrow-radio")
 	terminal(t, ctx, tree, home, "survey", 40, "survey")
-	terminal(t, ctx, filepath.Join(folder, "seedswap"), home, "survey-react-native", 42, "survey", "--variant", "debug")
 	terminal(t, ctx, tree, home, "signers", 40, "signer", "list")
 	terminal(t, ctx, tree, home, "digest", 40, "digest", "--variant", "debug")
 	terminal(t, ctx, tree, home, "registrations", 40, "registrations")
