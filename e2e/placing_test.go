@@ -101,7 +101,7 @@ func TestOnlySomePlacements(t *testing.T) {
 func TestAKeyIsExchanged(t *testing.T) {
 	dir := hivelog(t, "rotate")
 	must(t, 0, dir, "app", "attach", "rotate")
-	must(t, 0, dir, "register", "patchquay", "--berth", "production=production", "--berth", "staging=development")
+	must(t, 0, dir, "register", "patchquay", "--answer", "name=Rotate", "--berth", "production=production", "--berth", "staging=development")
 	must(t, 0, dir, "place", "patchquay", "--yes")
 	strs := filepath.Join(dir, "android/app/src/main/res/values/strings.xml")
 	b, err := os.ReadFile(strs)

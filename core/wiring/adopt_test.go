@@ -50,3 +50,25 @@ func TestTakingInAWiredTree(t *testing.T) {
 	}
 	same(t, "adopted", files, after(adopted, again.Tree))
 }
+
+// A minimum that is high enough by itself is not something that was placed: nothing of the service stands there.
+func TestAMinimumIsNotTakenIn(t *testing.T) {
+	files := fstest.MapFS{}
+	for n, s := range leastAndroid {
+		files[n] = &fstest.MapFile{Data: []byte(s)}
+	}
+	in := with(t, files, "thornmill", map[string]string{"app-number": "123456789012345", "public-key": "tmp_x"})
+	answers, err := Evaluate(in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	met := false
+	for _, a := range answers {
+		met = met || a.floor() && a.Good()
+	}
+	p := &Plan{Tree: in.Tree}
+	taken, err := p.Adopt(in, answers)
+	if err != nil || !met || len(taken) > 0 || len(in.Tree.Changed()) > 0 {
+		t.Fatalf("%v met %v, taken %+v, changed %v", err, met, taken, in.Tree.Changed())
+	}
+}

@@ -37,6 +37,9 @@ func floors(s *sheet.Sheet) []sheet.Placement {
 	return out
 }
 
+// floor reports whether a bound is wanted, which whatever stands at it or above it meets.
+func (w *Want) floor() bool { return w.Place == "minimum-sdk" || w.Place == "deployment-target" }
+
 func sentence(s string) string {
 	if s == "" {
 		return s

@@ -188,11 +188,11 @@ func digests(reg *Registration) map[string]string {
 }
 
 // Adopt takes what is right in the tree into the records, without changing any file of the app: nothing of it will be
-// taken out later, and the tree can be checked without a server.
+// taken out later, and the tree can be checked without a server. A minimum that is high enough is nobody's placement.
 func (p *Plan) Adopt(in Input, answers []Answer) (taken []Answer, err error) {
 	var wants []Answer
 	for _, a := range answers {
-		if a.Good() {
+		if a.Good() && !a.floor() {
 			wants = append(wants, a)
 		}
 	}
