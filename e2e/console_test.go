@@ -105,7 +105,7 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 		chromedp.Click(`//button[text()="Register with Patchquay"]`), says("kept on the server, must not ship"), says("Publishing token"))
 	do(t, ctx, "a duty is confirmed by a person", chromedp.Click(`input[type=checkbox]`, chromedp.ByQuery), says("just now"))
 	do(t, ctx, "a key is exchanged", chromedp.Click(`//button[text()="exchange"]`), says("exchanged, still valid"))
-	must(t, 0, dir, "register", "patchquay", "--answer", "name=Browsed", "--berth", "production=production", "--berth", "staging=development")
+	must(t, 0, dir, "register", "patchquay", "--berth", "production=production", "--berth", "staging=development")
 	must(t, 0, dir, "place", "patchquay", "--yes")
 	must(t, 0, dir, "check")
 	do(t, ctx, "its placements as last reported, with their places, and the guide for whoever places by hand", says("in the tree, as reported"), says("android/app/src/main/res/values/strings.xml:"), says("ios-berth"),

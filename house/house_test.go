@@ -46,7 +46,7 @@ var rules = []rule{
 	{in: "edit", banned: []string{"net", "database", "os/exec"}},
 	{in: "client/shape", banned: inside},
 	{in: "client", own: []string{"client"}, others: []string{"github.com/google/uuid"}},
-	{in: "job", own: []string{"client", "core", "edit", "sheets", "vcs", "job"}},
+	{in: "job", own: []string{"client", "core", "edit", "sheets", "vcs", "job"}, others: []string{"github.com/aymanbagabas/go-udiff"}},
 	{in: "vcs", banned: []string{"net", "database"}},
 	{in: "service/keyring", others: []string{"github.com/tink-crypto/tink-go"}},
 	{in: "service/registrar", own: []string{"core/sheet", "core/syntax"}},
