@@ -219,7 +219,7 @@ func (e sourceEnsure) hits(in Input, w *Want) []hit {
 			continue
 		}
 		for _, c := range f.Sent(f.Tree.Root) {
-			if c.Name == want && !(w.site.entry != "" && name != w.site.entry && slices.Contains(e.entries(in, w.site.framework), name)) {
+			if c.Name == want && !(w.site.start != "" && name != w.site.start && slices.Contains(e.entries(in, w.site.framework), name)) {
 				out = append(out, hit{name, f, c})
 			}
 		}
@@ -585,7 +585,7 @@ func (e sourceEnsure) startOfFramework(in Input, w *Want) (spot, string) {
 	x := w.site.framework
 	switch x.Name {
 	case "flutter":
-		name := w.site.entry
+		name := w.site.start
 		if list := e.entries(in, x); name == "" && len(list) == 1 {
 			name = list[0]
 		} else if name == "" {

@@ -22,7 +22,7 @@ type site struct {
 	target  *survey.Target
 
 	framework *survey.Framework // for what stands once under a framework, in its own package list and source
-	entry     string            // of several files that an app of the framework can start with, this one
+	start     string            // of several files that an app of the framework can start with, this one
 }
 
 // alike puts together the identities for which a placement says the same, so that it stands once and not in the folder of
@@ -140,7 +140,7 @@ func subject(p *sheet.Placement, s site) string {
 func (s site) String() string {
 	switch {
 	case s.framework != nil:
-		return strings.TrimSpace(strings.TrimPrefix(s.framework.Dir+" "+s.framework.Name, ". ") + " " + s.entry)
+		return strings.TrimSpace(strings.TrimPrefix(s.framework.Dir+" "+s.framework.Name, ". ") + " " + s.start)
 	case s.module != nil:
 		return s.module.Dir + " " + s.set
 	}
@@ -193,7 +193,7 @@ func (in Input) sites(reg *Registration, p *sheet.Placement) []covered {
 				}
 			}
 			for _, entry := range entries {
-				out = append(out, covered{site: site{framework: f, entry: entry}})
+				out = append(out, covered{site: site{framework: f, start: entry}})
 			}
 		}
 		if len(out) == 0 && len(in.Survey.Android.Modules)+len(in.Survey.IOS.Projects) == 0 && in.Tree.Has("package.json") {
