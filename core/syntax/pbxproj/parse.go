@@ -60,14 +60,15 @@ type Object struct {
 
 // Project is a project file read.
 type Project struct {
-	Src     []byte
-	Top     *Dict
-	Version int // objectVersion
-	Objects map[string]*Object
-	Order   []*Object // as they stand in the file
-	Root    *Object   // the PBXProject
-	up      map[string]*Object
-	lines   lex.Lines
+	Src      []byte
+	Top      *Dict
+	Version  int // objectVersion
+	Objects  map[string]*Object
+	Order    []*Object // as they stand in the file
+	Root     *Object   // the PBXProject
+	up       map[string]*Object
+	lines    lex.Lines
+	sections map[string][2]int // found when they are first asked for
 }
 
 // Position gives the line and column of an offset.
@@ -529,32 +530,45 @@ func (p *Project) Find(address string) (start, end int, ok bool) {
 
 // section finds the comments that frame the objects of a class.
 func (p *Project) section(isa string) (start, end int, ok bool) {
-	if !bytes.Contains(p.Src, []byte(isa+" section")) {
-		return 0, 0, false
+	if p.sections == nil {
+		p.sections = sections(p.Src)
 	}
-	for i := 0; i < len(p.Src); i++ {
-		switch c := p.Src[i]; {
+	at, ok := p.sections[isa]
+	return at[0], at[1], ok
+}
+
+// sections finds the pairs of comments that begin and end the objects of each class: from the first byte of the one to
+// the last of the other.
+func sections(src []byte) map[string][2]int {
+	begun, out := map[string]int{}, map[string][2]int{}
+	for i := 0; i < len(src); i++ {
+		switch c := src[i]; {
 		case c == '"' || c == '\'':
-			for i++; i < len(p.Src) && p.Src[i] != c; i++ {
-				if p.Src[i] == '\\' {
+			for i++; i < len(src) && src[i] != c; i++ {
+				if src[i] == '\\' {
 					i++
 				}
 			}
-		case c == '/' && i+1 < len(p.Src) && p.Src[i+1] == '*':
-			n := bytes.Index(p.Src[i:], []byte("*/"))
+		case c == '/' && i+1 < len(src) && src[i+1] == '*':
+			n := bytes.Index(src[i:], []byte("*/"))
 			if n < 0 {
-				return 0, 0, false
+				return out
 			}
-			switch strings.Join(strings.Fields(string(p.Src[i:i+n+2])), " ") {
-			case "/* Begin " + isa + " section */":
-				start = i
-			case "/* End " + isa + " section */":
-				end, ok = i+n+2, start > 0
+			words := bytes.Fields(src[i : i+n+2])
+			if len(words) == 5 && string(words[0]) == "/*" && string(words[3]) == "section" && string(words[4]) == "*/" {
+				switch isa := string(words[2]); string(words[1]) {
+				case "Begin":
+					begun[isa] = i
+				case "End":
+					if start, ok := begun[isa]; ok {
+						out[isa] = [2]int{start, i + n + 2}
+					}
+				}
 			}
 			i += n + 1
 		}
 	}
-	return start, end, ok
+	return out
 }
 
 // OldStyle reads any old-style property list whose root is a dictionary: the language of project files.
