@@ -182,6 +182,12 @@ func (c *Client) Placing(ctx context.Context, id string) (*shape.Placing, error)
 	return out, c.Do(ctx, "GET", "/v1/registrations/"+url.PathEscape(id)+"/placing", nil, out)
 }
 
+// Comparison gives everything that a tree of an app is compared with.
+func (c *Client) Comparison(ctx context.Context, app string) (*shape.Comparison, error) {
+	out := &shape.Comparison{}
+	return out, c.Do(ctx, "GET", "/v1/apps/"+url.PathEscape(app)+"/comparison", nil, out)
+}
+
 // Look asks the server to look at the service now.
 func (c *Client) Look(ctx context.Context, id string) error {
 	return c.Do(ctx, "POST", "/v1/registrations/"+url.PathEscape(id)+"/look", struct{}{}, nil)

@@ -3,9 +3,11 @@ package job
 import (
 	"context"
 	"encoding/json"
+	"time"
 
 	"ligare/client"
 	"ligare/client/shape"
+	"ligare/core/binding"
 	"ligare/core/check"
 	"ligare/core/wiring"
 )
@@ -22,40 +24,26 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	if err := w.NeedApp(); err != nil && len(w.Survey.Unresolved) == 0 {
 		return nil, err
 	}
-	var regs []*wiring.Registration
-	var err error
-	noRecords := ""
-	var unfinished []string
-	switch {
-	case w.Binding == nil:
-		noRecords = "the tree is not attached to an app"
-	case offline:
-		if regs, err = w.Offline(); err != nil {
-			return nil, err
-		}
-	case c == nil:
-		noRecords = why
-	default:
-		if regs, unfinished, err = w.Registrations(ctx, c, "", ""); err != nil {
-			return nil, err
-		}
-		if len(regs) == 0 && len(unfinished) == 0 {
-			noRecords = w.Binding.App + " is not registered with any service yet"
-		}
-	}
-	in := w.Input(regs)
-	answers, err := wiring.Evaluate(in)
+	in := check.Input{Missing: map[check.Need]string{}, Now: time.Now()}
+	regs, unfinished, err := w.known(ctx, c, why, offline, &in)
 	if err != nil {
 		return nil, err
 	}
-	out := &Checked{Result: check.Run(in, answers, noRecords)}
+	if err := w.history(ctx, &in); err != nil {
+		return nil, err
+	}
+	in.Input = w.Input(regs)
+	if in.Answers, err = wiring.Evaluate(in.Input); err != nil {
+		return nil, err
+	}
+	out := &Checked{Result: check.Run(in)}
 	for _, why := range unfinished {
 		out.NotLooked = append(out.NotLooked, check.NotLooked{Rule: "identifier-not-registered", Reason: why, Required: true})
 	}
 	if w.Binding == nil {
 		return out, nil
 	}
-	out.LineUp = check.LineUp(in, answers)
+	out.LineUp = check.LineUp(in.Input, in.Answers)
 	if c == nil || offline || !send {
 		return out, nil
 	}
@@ -67,7 +55,7 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	for _, f := range out.Findings {
 		rep.Findings = append(rep.Findings, shape.Finding{Rule: f.Rule, Severity: string(f.Severity), Message: f.Message, Variant: f.Variant, File: f.File, Line: f.Line, Column: f.Column, Fingerprint: f.Fingerprint})
 	}
-	rep.Placements = placements(answers)
+	rep.Placements = placements(in.Answers)
 	if err := c.SendReport(ctx, w.Binding.App, rep); err != nil {
 		return nil, err
 	}
@@ -76,6 +64,57 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	}
 	out.Sent = true
 	return out, nil
+}
+
+// known gives the app's registrations, from the server or from the tree's own records, and notes what is not at hand.
+func (w *Work) known(ctx context.Context, c *client.Client, why string, offline bool, in *check.Input) (regs []*wiring.Registration, unfinished []string, err error) {
+	without := func(reason string, needs ...check.Need) {
+		for _, n := range needs {
+			in.Missing[n] = reason
+		}
+	}
+	switch {
+	case w.Binding == nil:
+		without("the tree is not attached to an app: there is no "+binding.File, check.Attached, check.Registrations, check.TeamRecords, check.Services)
+		return nil, nil, nil
+	case offline:
+		without("it was checked offline, with what the tree's own records hold", check.TeamRecords, check.Services)
+		regs, err = w.Offline()
+		return regs, nil, err
+	case c == nil:
+		without(why, check.Registrations, check.TeamRecords, check.Services)
+		return nil, nil, nil
+	}
+	got, err := c.Comparison(ctx, w.Binding.App)
+	if err != nil {
+		return nil, nil, err
+	}
+	if regs, unfinished, err = registrations(got, "", ""); err != nil {
+		return nil, nil, err
+	}
+	if len(regs) == 0 && len(unfinished) == 0 {
+		without(w.Binding.App+" is not registered with any service yet", check.Registrations, check.Services)
+	}
+	in.Records = recordsOf(got, regs)
+	return regs, unfinished, nil
+}
+
+// history reads the certificates that variants sign with, and asks version control about the files that matter.
+func (w *Work) history(ctx context.Context, in *check.Input) error {
+	d, err := w.Describe(ctx)
+	if err != nil {
+		return err
+	}
+	in.Certificates = w.certificates
+	if !d.VersionControl.Known {
+		in.Missing[check.History] = d.VersionControl.Why
+		return nil
+	}
+	in.Tracked = map[string]check.Tracked{}
+	for _, f := range d.VersionControl.Files {
+		in.Tracked[f.File] = check.Tracked{Tracked: f.Tracked, Ignored: f.Ignored, Ever: f.Committed, Rule: f.IgnoredBy}
+	}
+	return nil
 }
 
 // placements says how each placement stands, for the records.

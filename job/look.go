@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"ligare/core/cert"
 	"ligare/core/sheet"
 	"ligare/core/survey"
 	"ligare/sheets"
@@ -117,10 +118,22 @@ func (w *Work) certificateOf(v *survey.AndroidVariant) *survey.Signer {
 		return nil
 	}
 	list, one, err := w.SignerOf(v, func() (string, error) { return "", errSilent })
+	if list != nil {
+		for _, x := range list.List {
+			k := cert.Known{Label: v.KeyStore.String() + ", alias " + x.Alias, DER: x.DER}
+			if !x.Chain && !slices.ContainsFunc(w.certificates, func(h cert.Known) bool { return h.Label == k.Label }) {
+				w.certificates = append(w.certificates, k)
+			}
+		}
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return &survey.Signer{File: v.KeyStore.String(), Unresolved: "the keystore is not there"}
 	} else if err != nil {
-		return &survey.Signer{File: v.KeyStore.String(), Unresolved: err.Error()}
+		x := &survey.Signer{File: v.KeyStore.String(), Unresolved: err.Error()}
+		if errors.Is(err, errNoAlias) {
+			x.Problem = survey.NoAlias
+		}
+		return x
 	}
 	return &survey.Signer{File: v.KeyStore.String(), Alias: one.Alias, Kind: list.Kind, Subject: one.Subject, NotAfter: one.NotAfter.UTC().Format(time.RFC3339),
 		SHA1: one.Digests.SHA1Colons, SHA256: one.Digests.SHA256Colons, Warnings: one.Warnings}

@@ -159,10 +159,12 @@ func (w *Work) SignerOf(v *survey.AndroidVariant, ask func() (string, error)) (*
 	}
 	one, err := list.Signing(v.KeyAlias.String())
 	if err != nil {
-		return nil, nil, stop("Correct keyAlias in the build file.", "%s: %v", file, err)
+		return list, nil, &Problem{What: file, Hint: "Correct keyAlias in the build file.", Err: err}
 	}
 	return list, one, nil
 }
+
+var errNoAlias = errors.New("there is no alias")
 
 // Signing gives the certificate that builds are signed with: under the alias, or, without one, the only one with a key.
 func (c *Certificates) Signing(alias string) (*Certificate, error) {
@@ -180,7 +182,7 @@ func (c *Certificates) Signing(alias string) (*Certificate, error) {
 	}
 	switch {
 	case alias != "":
-		return nil, fmt.Errorf("there is no alias %q among %s", alias, join(all))
+		return nil, fmt.Errorf("%w %q among %s", errNoAlias, alias, join(all))
 	case len(keys) == 1:
 		return only, nil
 	case len(keys) > 1:

@@ -13,7 +13,9 @@ import (
 	"strings"
 
 	"ligare/client"
+	"ligare/client/shape"
 	"ligare/core/binding"
+	"ligare/core/cert"
 	"ligare/core/sheet"
 	"ligare/core/survey"
 	"ligare/core/tree"
@@ -51,6 +53,8 @@ type Work struct {
 	Note    string // what recovery did, "" for nothing
 	disk    edit.Disk
 	root    *os.Root
+
+	certificates []cert.Known // read on the way, every entry of the keystores
 }
 
 // Open reads a tree, and nothing besides. An earlier run that was stopped half-way is finished first.
@@ -222,21 +226,26 @@ func (w *Work) Write() error {
 // Registrations gives the app's registrations at a service (or all, for ""), and in one environment (or all, for "").
 // Those that were never completed have nothing to place or compare; open says which they are and why.
 func (w *Work) Registrations(ctx context.Context, c *client.Client, service, environment string) (out []*wiring.Registration, open []string, err error) {
-	list, err := c.Registrations(ctx, w.Binding.App)
+	got, err := c.Comparison(ctx, w.Binding.App)
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, g := range list {
+	return registrations(got, service, environment)
+}
+
+func registrations(got *shape.Comparison, service, environment string) (out []*wiring.Registration, open []string, err error) {
+	placings := map[string]*shape.Placing{}
+	for i := range got.Placings {
+		placings[got.Placings[i].Registration] = &got.Placings[i]
+	}
+	for _, g := range got.Registrations {
 		if service != "" && g.Service != service || environment != "" && g.Environment != "" && g.Environment != environment {
 			continue
 		}
-		if g.State != "registered" {
+		p := placings[g.ID]
+		if p == nil {
 			open = append(open, strings.TrimSpace(fmt.Sprintf("the registration at %s%s was not completed (%s) %s", g.Service, inEnvironment(g.Environment), g.State, g.Problem)))
 			continue
-		}
-		p, err := c.Placing(ctx, g.ID)
-		if err != nil {
-			return nil, nil, err
 		}
 		s, err := sheet.Parse(g.Service, []byte(p.Sheet))
 		if err != nil {

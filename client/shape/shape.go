@@ -550,6 +550,14 @@ type PlacingIdentity struct {
 	Files      map[string][]byte `json:"files,omitempty"` // by their names in the sheet
 }
 
+// Comparison is everything that a tree of an app is compared with: all at once, so that checking asks once.
+type Comparison struct {
+	App           App            `json:"app"`
+	Signers       []Signer       `json:"signers"`
+	Registrations []Registration `json:"registrations"`
+	Placings      []Placing      `json:"placings"` // of those that are registered
+}
+
 // Sighting is what a service saw.
 type Sighting struct {
 	ID          string            `json:"id"`

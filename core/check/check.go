@@ -11,13 +11,12 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
-	"ligare/core/binding"
-	"ligare/core/ident"
+	"ligare/core/cert"
 	"ligare/core/sheet"
-	"ligare/core/survey"
 	"ligare/core/wiring"
 )
 
@@ -36,15 +35,49 @@ func (s Severity) AtLeast(o Severity) bool { return rank[s] >= rank[o] }
 
 var rank = map[Severity]int{Note: 1, Warning: 2, Error: 3}
 
-// Rule is one check: data, and for those without codes a function.
+// Rule is one check: data, and for those that are no view of the evaluator's answers one of the functions in looks.
 type Rule struct {
 	ID       string   `yaml:"id" json:"id"`
 	Title    string   `yaml:"title" json:"title"`
 	Severity Severity `yaml:"severity" json:"severity"`
+	Graded   string   `yaml:"graded" json:"graded,omitempty"` // when it is less, or more
+	Needs    []Need   `yaml:"needs" json:"needs,omitempty"`
 	Codes    []string `yaml:"codes" json:"-"`
 	Compares string   `yaml:"compares" json:"compares"`
 	Why      string   `yaml:"why" json:"why"`
 	Fix      string   `yaml:"fix" json:"fix"`
+}
+
+// Need is something besides the tree that a rule cannot look without.
+type Need string
+
+// What rules need. Views of the evaluator need registrations without saying so.
+const (
+	Attached      Need = "attached"      // the tree says which app it is
+	Registrations Need = "registrations" // what was issued: from the server, or from the tree's own records
+	TeamRecords   Need = "records"       // the server's records
+	Services      Need = "services"      // what the services say themselves
+	History       Need = "history"       // version control
+)
+
+// required are the needs without which a check must not pass by default: what it is there to compare is missing.
+var required = map[Need]bool{Attached: false, Registrations: true, TeamRecords: false, Services: false, History: false}
+
+// Input is everything a check looks at. What is not at hand is named in Missing with the reason.
+type Input struct {
+	wiring.Input
+	Answers      []wiring.Answer
+	Missing      map[Need]string
+	Records      *Records           // nil when missing
+	Tracked      map[string]Tracked // what version control says of the survey's files; nil when missing
+	Certificates []cert.Known       // of the keystores at hand, every entry
+	Now          time.Time
+}
+
+// Tracked is what version control says of one file.
+type Tracked struct {
+	Tracked, Ignored, Ever bool   // in the index now; fits an ignore rule; was in any commit
+	Rule                   string // that ignores it: file:line: pattern
 }
 
 //go:embed rules.yaml
@@ -102,6 +135,8 @@ type Finding struct {
 	Fixable     bool           `json:"fixable"`
 	Fingerprint string         `json:"fingerprint"`
 	Also        []wiring.Place `json:"also,omitempty"`
+
+	cause string // findings of one rule with one cause are one
 }
 
 // Place gives file:line:column, as far as known.
@@ -146,38 +181,51 @@ func (r *Result) Blind() bool {
 
 // runner collects findings.
 type runner struct {
-	in     wiring.Input
+	in     Input
 	out    *Result
 	looked map[string]bool
 	seen   map[string]int
 }
 
-// Run checks a tree. Without registrations (no server and no records) the rules that compare with them say that they
-// did not look.
-func Run(in wiring.Input, answers []wiring.Answer, noRecords string) *Result {
+// looks are the functions of the rules that are no view of the evaluator's answers; one may serve several rules.
+var looks = []struct {
+	rules string
+	look  func(*runner)
+}{
+	{"source-unreadable", (*runner).sources},
+	{"identifier-grammar identifier-of-template", (*runner).grammar},
+	{"identifier-letter-case identifier-differs identifier-is-namespace identifier-not-registered identifier-changed variant-unbound", (*runner).identifiers},
+	{"extension-identifier", (*runner).extensions},
+	{"launcher-differs display-name-differs", (*runner).launchers},
+	{"variant-gone", (*runner).gone},
+	{"signer-of-debug certificate-ends signing-alias-missing signing-password-open keystore-tracked", (*runner).signing},
+	{"digest-not-registered digest-misread digest-of-store-missing", (*runner).digests},
+	{"signing-team-missing signing-team-differs", (*runner).teams},
+}
+
+// Run checks a tree. A rule whose needs are not met says that it did not look.
+func Run(in Input) *Result {
 	r := &runner{in: in, out: &Result{Findings: []Finding{}, Looked: []string{}, NotLooked: []NotLooked{}}, looked: map[string]bool{}, seen: map[string]int{}}
-	r.sources()
-	if in.Binding != nil {
-		r.identifiers()
-	} else {
-		for _, id := range []string{"identifier-letter-case", "identifier-differs", "identifier-not-registered", "variant-unbound"} {
-			r.blind(id, "the tree is not attached to an app: there is no "+binding.File, false)
-		}
-	}
 	for _, rule := range rules {
-		if len(rule.Codes) == 0 {
-			continue
-		}
-		if noRecords != "" {
-			r.blind(rule.ID, noRecords, true)
-			continue
-		}
 		r.looked[rule.ID] = true
+		needs := rule.Needs
+		if len(rule.Codes) > 0 {
+			needs = append([]Need{Registrations}, needs...)
+		}
+		for _, n := range needs {
+			if why := in.Missing[n]; why != "" {
+				r.blind(rule.ID, why, required[n])
+				delete(r.looked, rule.ID)
+				break
+			}
+		}
 	}
-	if noRecords != "" {
-		r.blind("identifier-not-registered", noRecords, true)
+	for _, l := range looks {
+		if slices.ContainsFunc(strings.Fields(l.rules), r.can) {
+			l.look(r)
+		}
 	}
-	for _, a := range answers {
+	for _, a := range in.Answers {
 		r.answer(a)
 	}
 	for id := range r.looked {
@@ -197,6 +245,9 @@ func Run(in wiring.Input, answers []wiring.Answer, noRecords string) *Result {
 	return r.out
 }
 
+// can reports whether a rule has what it needs.
+func (r *runner) can(rule string) bool { return r.looked[rule] }
+
 func (r *runner) blind(rule, reason string, required bool) {
 	for _, n := range r.out.NotLooked {
 		if n.Rule == rule && n.Reason == reason {
@@ -209,17 +260,37 @@ func (r *runner) blind(rule, reason string, required bool) {
 // add files a finding; one that has the same cause as an earlier one only adds its variant.
 func (r *runner) add(f Finding, vars map[string]string, identity ...string) {
 	rule := RuleByID(f.Rule)
-	f.Severity, f.Why = rule.Severity, rule.Why
-	vars["expected"] = f.Expected
-	fix, err := sheet.Fill(rule.Fix, func(k string) (string, bool) { v, ok := vars[k]; return v, ok })
+	if !r.can(f.Rule) && len(rule.Codes) == 0 {
+		return
+	}
+	if f.Why = rule.Why; f.Severity == "" {
+		f.Severity = rule.Severity
+	}
+	fix, err := sheet.Fill(rule.Fix, func(k string) (string, bool) {
+		switch k {
+		case "expected":
+			return f.Expected, true
+		case "actual":
+			return f.Actual, true
+		}
+		v, ok := vars[k]
+		return v, ok
+	})
 	if err != nil {
 		fix = rule.Fix
 	}
 	f.Fix = fix
 	sum := sha256.Sum256([]byte(strings.Join(append([]string{f.Rule, f.File}, identity...), "\x00")))
 	f.Fingerprint = hex.EncodeToString(sum[:8])
-	if at, ok := r.seen[f.Fingerprint]; ok {
+	key := f.Fingerprint
+	if f.cause != "" {
+		key = f.Rule + " " + f.cause
+	}
+	if at, ok := r.seen[key]; ok {
 		had := &r.out.Findings[at]
+		if rank[f.Severity] > rank[had.Severity] {
+			had.Severity = f.Severity
+		}
 		for _, v := range strings.Split(f.Variant, ", ") {
 			if !strings.Contains(", "+had.Variant+", ", ", "+v+", ") {
 				had.Variant += ", " + v
@@ -227,7 +298,7 @@ func (r *runner) add(f Finding, vars map[string]string, identity ...string) {
 		}
 		return
 	}
-	r.seen[f.Fingerprint] = len(r.out.Findings)
+	r.seen[key] = len(r.out.Findings)
 	r.out.Findings = append(r.out.Findings, f)
 }
 
@@ -257,6 +328,9 @@ func (r *runner) answer(a wiring.Answer) {
 	}
 	f := Finding{Rule: rule.ID, Message: capital(a.Detail), Variant: strings.Join(a.Variants, ", "), File: a.Here.File, Line: a.Here.Line, Column: a.Here.Column,
 		Expected: a.Expected, Actual: a.Actual, Fixable: a.Fixable, Also: a.Others}
+	if rule.ID == "extension-identifier" {
+		f.cause = f.Place()
+	}
 	r.add(f, map[string]string{"service": a.Service, "environment": a.Environment}, a.Subject())
 }
 
@@ -274,166 +348,10 @@ func capital(s string) string {
 
 // sources reports files that could not be read.
 func (r *runner) sources() {
-	r.looked["source-unreadable"] = true
 	for _, q := range r.in.Survey.Unresolved {
 		if q.Broken {
 			line, why := q.Line, q.Why
-			r.add(Finding{Rule: "source-unreadable", Message: q.File + ": " + why, File: q.File, Line: max(line, 1), Column: 1}, map[string]string{}, q.What)
+			r.add(Finding{Rule: "source-unreadable", Message: q.File + ": " + why, File: q.File, Line: max(line, 1), Column: 1}, nil, q.What)
 		}
 	}
-}
-
-// builds visits every variant with its identifier and what it is bound to.
-func (r *runner) builds(visit func(p ident.Platform, site, variant string, id survey.Fact, bound binding.Bound, ok bool)) {
-	for _, m := range r.in.Survey.Android.Modules {
-		for _, v := range m.Variants {
-			b, ok := r.in.Binding.Android[m.Dir][v.Name]
-			visit(ident.Android, m.Dir, v.Name, v.ApplicationID, b, ok)
-		}
-	}
-	for _, p := range r.in.Survey.IOS.Projects {
-		for _, t := range p.Targets {
-			if !t.App() {
-				continue
-			}
-			key := binding.TargetKey(p, t)
-			for _, c := range t.Configurations {
-				b, ok := r.in.Binding.IOS[key][c.Name]
-				visit(ident.IOS, key, c.Name, c.BundleID, b, ok)
-			}
-		}
-	}
-}
-
-func (r *runner) identifiers() {
-	for _, id := range []string{"identifier-letter-case", "identifier-differs", "identifier-grammar", "identifier-not-registered", "variant-unbound", "variant-gone"} {
-		r.looked[id] = true
-	}
-	r.gone()
-	r.builds(func(p ident.Platform, site, variant string, id survey.Fact, bound binding.Bound, ok bool) {
-		base := Finding{Variant: variant, File: id.File, Line: id.Line, Column: id.Column, Actual: id.String(), Expected: bound.Identity}
-		none := map[string]string{}
-		if !ok {
-			base.Rule, base.Expected = "variant-unbound", ""
-			base.Message = fmt.Sprintf("Variant %s of %s builds %s and is not in %s", variant, site, id.Say(), binding.File)
-			r.add(base, none, site, variant)
-			return
-		}
-		values := []string{id.String()}
-		for _, x := range id.Possible {
-			values = append(values, x.Value)
-		}
-		if !id.Known() && len(id.Possible) == 0 {
-			r.blind("identifier-differs", fmt.Sprintf("variant %s of %s: %s", variant, site, id.Say()), true)
-			return
-		}
-		for _, v := range values {
-			if v == "" {
-				continue
-			}
-			base.Actual = v
-			if err := ident.Check(p, v); err != nil {
-				base.Rule, base.Message = "identifier-grammar", capital(err.Error())
-				r.add(base, none, site, v)
-			}
-			if v == bound.Identity {
-				continue
-			}
-			base.Rule = "identifier-differs"
-			if strings.EqualFold(v, bound.Identity) {
-				base.Rule = "identifier-letter-case"
-			}
-			base.Message = fmt.Sprintf("%s builds %s; it is registered as %s: %s", buildName(p, variant), v, bound.Identity, ident.Difference(bound.Identity, v))
-			r.add(base, none, site, v, bound.Identity)
-		}
-		r.uncovered(p, base, bound)
-		r.unregistered(p, base, bound)
-	})
-}
-
-// unregistered reports a variant whose identity none of a service's registrations for its environment has, once for each
-// service.
-func (r *runner) unregistered(p ident.Platform, f Finding, bound binding.Bound) {
-	has, first, alike := map[string]bool{}, map[string]*wiring.Registration{}, map[string]string{}
-	var services []string
-	for _, reg := range r.in.Registrations {
-		if reg.Environment != "" && reg.Environment != bound.Environment || !slices.Contains(reg.Sheet.Platforms, p) {
-			continue
-		}
-		same, near := reg.Find(p, bound.Identity)
-		has[reg.Service] = has[reg.Service] || same != nil
-		if near != nil {
-			alike[reg.Service] = near.ID
-		}
-		if first[reg.Service] == nil {
-			first[reg.Service] = reg
-			services = append(services, reg.Service)
-		}
-	}
-	for _, s := range services {
-		if has[s] {
-			continue
-		}
-		reg, which := first[s], "--identity "+bound.Identity
-		if reg.Environment != "" {
-			which = "--environment " + reg.Environment
-		}
-		f.Rule, f.Expected, f.Actual = "identifier-not-registered", bound.Identity, "not registered"
-		f.Message = fmt.Sprintf("%s is not part of a registration at %s for %s", bound.Identity, reg.Sheet.Title, bound.Environment)
-		if alike[s] != "" {
-			f.Message += fmt.Sprintf("; %s is (only letter case differs)", alike[s])
-		}
-		r.add(f, map[string]string{"service": s, "which": which}, s, reg.Environment, bound.Identity)
-	}
-}
-
-// uncovered reports a variant whose environment is not registered with a service that the app uses in another one: the
-// service's library is in every build, and has nothing to start with in this one.
-func (r *runner) uncovered(p ident.Platform, f Finding, bound binding.Bound) {
-	seen := map[string]bool{}
-	for _, reg := range r.in.Registrations {
-		if seen[reg.Service] || !slices.Contains(reg.Sheet.Platforms, p) {
-			continue
-		}
-		seen[reg.Service] = true
-		var in []string
-		covered := false
-		for _, other := range r.in.Registrations {
-			if other.Service == reg.Service {
-				covered = covered || other.Environment == "" || other.Environment == bound.Environment
-				in = append(in, other.Environment)
-			}
-		}
-		if covered {
-			continue
-		}
-		f.Rule, f.Expected, f.Actual = "identifier-not-registered", bound.Identity, "not registered"
-		f.Message = fmt.Sprintf("%s is bound to %s; %s is registered for %s only", bound.Identity, bound.Environment, reg.Sheet.Title, strings.Join(in, ", "))
-		r.add(f, map[string]string{"service": reg.Service, "which": "--environment " + bound.Environment}, reg.Service, bound.Environment, bound.Identity)
-	}
-}
-
-// gone reports variants that are bound and that the tree does not have.
-func (r *runner) gone() {
-	have := map[string]bool{}
-	r.builds(func(p ident.Platform, site, variant string, _ survey.Fact, _ binding.Bound, _ bool) {
-		have[string(p)+" "+site+" "+variant] = true
-	})
-	for p, groups := range map[ident.Platform]map[string]map[string]binding.Bound{ident.Android: r.in.Binding.Android, ident.IOS: r.in.Binding.IOS} {
-		for site, variants := range groups {
-			for v, b := range variants {
-				if !have[string(p)+" "+site+" "+v] {
-					r.add(Finding{Rule: "variant-gone", Message: fmt.Sprintf("%s binds variant %s of %s to %s, and the tree has no such variant", binding.File, v, site, b.Identity),
-						Variant: v, File: binding.File, Line: 1, Column: 1, Expected: site + " " + v, Actual: "not in the tree"}, map[string]string{}, string(p), site, v)
-				}
-			}
-		}
-	}
-}
-
-func buildName(p ident.Platform, variant string) string {
-	if p == ident.Android {
-		return "Variant " + variant
-	}
-	return "Configuration " + variant
 }

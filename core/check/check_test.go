@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"ligare/core/binding"
 	"ligare/core/ident"
@@ -82,7 +83,7 @@ func run(t *testing.T, in wiring.Input) *Result {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Run(in, answers, "")
+	return Run(Input{Input: in, Answers: answers, Now: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)})
 }
 
 func TestACorrectAppGetsSilence(t *testing.T) {
@@ -175,7 +176,7 @@ func TestFingerprintsStayWhenLinesMove(t *testing.T) {
 func TestItNeverPassesBecauseItCouldNotLook(t *testing.T) {
 	in := input(t, nil)
 	in.Registrations = nil
-	r := Run(in, nil, "the server is away")
+	r := Run(Input{Input: in, Missing: map[Need]string{Registrations: "the server is away"}})
 	if !r.Blind() || len(r.NotLooked) < 10 {
 		t.Errorf("%+v", r.NotLooked)
 	}

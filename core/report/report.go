@@ -49,6 +49,9 @@ func wrap(text string, width, indent int) string {
 // when given, yields the source line of a place.
 func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(file string, line int) string) {
 	for _, f := range r.Findings {
+		if f.Severity == check.Note { // in short, and last
+			continue
+		}
 		fmt.Fprintf(w, "%s  %s  [%s]\n", paint(f.Severity, string(f.Severity)), f.Place(), f.Rule)
 		fmt.Fprintf(w, "    %s\n", wrap(f.Message, width, 4))
 		if excerpt != nil && f.Line > 0 {
@@ -79,6 +82,17 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 			fix += " (Ligare can)"
 		}
 		fmt.Fprintf(w, "    mend       %s\n\n", wrap(fix, width, 15))
+	}
+	notes := 0
+	for _, f := range r.Findings {
+		if f.Severity != check.Note {
+			continue
+		}
+		notes++
+		fmt.Fprintf(w, "%s  %s  [%s]\n    %s\n", paint(f.Severity, string(f.Severity)), f.Place(), f.Rule, wrap(f.Message, width, 4))
+	}
+	if notes > 0 {
+		fmt.Fprintln(w)
 	}
 	var reasons []string // each once, with the rules it held back
 	held := map[string][]string{}
@@ -127,7 +141,10 @@ func Summary(r *check.Result) string {
 	if r.Blind() {
 		what = "nothing found where it could look"
 	}
-	if len(parts) > 0 {
+	switch {
+	case len(parts) > 0 && r.Worst() == check.Note:
+		what += ", " + parts[0]
+	case len(parts) > 0:
 		what = strings.Join(parts, ", ")
 	}
 	blind := map[string]bool{}

@@ -111,6 +111,7 @@ type AndroidVariant struct {
 	Certificate      *Signer      `json:"certificate,omitempty"`
 	Entry            []EntryPoint `json:"entryPoints,omitempty"`
 	storePassword    Fact
+	keyPassword      Fact
 }
 
 // Activity is a screen that the merged manifest declares.
@@ -146,7 +147,17 @@ type Signer struct {
 	SHA256     string   `json:"sha256,omitempty"`   // hex with colons
 	Warnings   []string `json:"warnings,omitempty"`
 	Unresolved string   `json:"unresolved,omitempty"`
+	Problem    Problem  `json:"-"`
 }
+
+// Problem is why a certificate could not be read.
+type Problem string
+
+// NoAlias is the problem of a keystore that is read, and has no entry of the name wanted.
+const NoAlias Problem = "no alias"
+
+// KeyPassword gives the key's password where the build files hold it. It is never part of a report.
+func (v *AndroidVariant) KeyPassword() Fact { return v.keyPassword }
 
 // StorePassword gives the keystore's password where the build files hold it. It is never part of a report.
 func (v *AndroidVariant) StorePassword() Fact { return v.storePassword }
@@ -189,6 +200,11 @@ func (t *Target) App() bool { return t.ProductType == appProduct && t.Platform =
 
 // Test reports whether the target builds tests.
 func (t *Target) Test() bool { return testProducts[t.ProductType] }
+
+// Extension reports whether the target builds an extension that ships inside an app.
+func (t *Target) Extension() bool { return extensionProducts[t.ProductType] }
+
+var extensionProducts = map[string]bool{"com.apple.product-type.app-extension": true, "com.apple.product-type.extensionkit-extension": true, "com.apple.product-type.app-extension.messages": true}
 
 const appProduct = "com.apple.product-type.application"
 

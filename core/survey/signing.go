@@ -121,6 +121,9 @@ func (s *moduleReader) keyStore(name string, v *AndroidVariant) Fact {
 			if !v.storePassword.Set() {
 				v.storePassword = s.model.Setting("android", "signingConfigs", from, "storePassword")
 			}
+			if !v.keyPassword.Set() {
+				v.keyPassword = s.model.Setting("android", "signingConfigs", from, "keyPassword")
+			}
 		}
 		if out.Set() {
 			return out

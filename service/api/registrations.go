@@ -147,6 +147,9 @@ func (a *API) registrationRoutes(r chi.Router) {
 	r.Put("/registrations/{id}/fields/{field}", changes(a, func(ctx context.Context, c records.Caller, r *http.Request, in shape.SetField) (*shape.Builder, error) {
 		return s.SetField(ctx, c, id(r), chi.URLParam(r, "field"), in)
 	}))
+	r.Get("/apps/{app}/comparison", reads(a, func(ctx context.Context, c records.Caller, r *http.Request) (*shape.Comparison, error) {
+		return s.Comparison(ctx, c, chi.URLParam(r, "app"))
+	}))
 	r.Get("/apps/{app}/registrations", lists(a, func(ctx context.Context, c records.Caller, r *http.Request) ([]shape.Registration, error) {
 		return s.Registrations(ctx, c, chi.URLParam(r, "app"))
 	}))

@@ -303,6 +303,32 @@ func (r *Records) Placing(ctx context.Context, c Caller, id string) (*shape.Plac
 	return out, nil
 }
 
+// Comparison gives everything that a tree of an app is compared with. Server values are not in it.
+func (r *Records) Comparison(ctx context.Context, c Caller, app string) (*shape.Comparison, error) {
+	a, err := r.App(ctx, c, app)
+	if err != nil {
+		return nil, err
+	}
+	out := &shape.Comparison{App: *a, Placings: []shape.Placing{}}
+	if out.Signers, err = r.Signers(ctx, c, app); err != nil {
+		return nil, err
+	}
+	if out.Registrations, err = r.Registrations(ctx, c, app); err != nil {
+		return nil, err
+	}
+	for _, g := range out.Registrations {
+		if g.State != "registered" {
+			continue
+		}
+		p, err := r.Placing(ctx, c, g.ID)
+		if err != nil {
+			return nil, err
+		}
+		out.Placings = append(out.Placings, *p)
+	}
+	return out, nil
+}
+
 func (r *Records) content(ctx context.Context, c Caller, reg, identity uuid.UUID, file string) ([]byte, error) {
 	var sealed []byte
 	if err := r.DB.QueryRow(ctx, `SELECT sealed FROM config_files WHERE team = $1 AND registration = $2 AND identity = $3 AND file = $4`, c.Team, reg, identity, file).Scan(&sealed); err != nil {

@@ -1,0 +1,187 @@
+package check
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"math/big"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"ligare/core/binding"
+	"ligare/core/cert"
+	"ligare/core/ident"
+	"ligare/core/survey"
+)
+
+const (
+	hiveBuild    = "android/app/build.gradle.kts"
+	hiveManifest = "android/app/src/main/AndroidManifest.xml"
+	hiveProject  = "ios/Hivelog.xcodeproj/project.pbxproj"
+	hivePlist    = "ios/Hivelog/Info.plist"
+)
+
+func TestACorrectStudioGetsSilence(t *testing.T) {
+	for _, name := range []string{"hivelog", "tern-crossing", "seedswap"} {
+		s := wire(t, name, "thornmill", "treadmark", "burrcatch", "gatepost", "patchquay", "bellhanger", "tallywick")
+		r := s.check(t)
+		for _, f := range r.Findings {
+			if f.Severity.AtLeast(Warning) {
+				t.Errorf("%s: %s %s [%s] %s", name, f.Severity, f.Place(), f.Rule, f.Message)
+			}
+		}
+		for _, n := range r.NotLooked {
+			if n.Required {
+				t.Errorf("%s: %s did not look: %s", name, n.Rule, n.Reason)
+			}
+		}
+	}
+}
+
+func TestMistakesWithIdentifiers(t *testing.T) {
+	plant(t, []mistake{
+		{name: "another application ID", services: "thornmill", file: hiveBuild, from: `applicationId = "example.larkfield.hivelog"`, to: `applicationId = "example.larkfield.hives"`,
+			rule: "identifier-differs", at: hiveBuild + ":applicationId =", say: "example.larkfield.hives"},
+		{name: "a template's identifier", services: "thornmill", file: hiveBuild, from: `applicationId = "example.larkfield.hivelog"`, to: `applicationId = "com.example.hivelog"`,
+			more: func(t *testing.T, s *studio) {
+				s.binding.Android["android/app"]["debug"] = binding.Bound{Identity: "com.example.hivelog.debug", Environment: "development"}
+				s.binding.Android["android/app"]["release"] = binding.Bound{Identity: "com.example.hivelog", Environment: "production"}
+				for _, r := range s.regs {
+					for i := range r.Identities {
+						if x := &r.Identities[i]; x.Platform == ident.Android {
+							x.ID = map[string]string{"example.larkfield.hivelog": "com.example.hivelog", "example.larkfield.hivelog.debug": "com.example.hivelog.debug"}[x.ID]
+						}
+					}
+				}
+			}, rule: "identifier-of-template", at: hiveBuild + ":applicationId =", severity: Warning},
+		{name: "the namespace was registered", services: "thornmill", file: hiveBuild, from: `applicationId = "example.larkfield.hivelog"`, to: `applicationId = "example.larkfield.hives"`,
+			more: func(t *testing.T, s *studio) {
+				s.binding.Android["android/app"]["debug"] = binding.Bound{Identity: "example.larkfield.hives.debug", Environment: "development"}
+				s.binding.Android["android/app"]["release"] = binding.Bound{Identity: "example.larkfield.hives", Environment: "production"}
+				development, _ := s.registration(t, "thornmill-development")
+				development.Identities[0].ID = "example.larkfield.hives.debug"
+			}, rule: "identifier-is-namespace", at: hiveBuild + ":applicationId =", say: "that is the namespace"},
+		{name: "changed after publishing", services: "thornmill", file: hiveBuild, from: `applicationId = "example.larkfield.hivelog"`, to: `applicationId = "example.larkfield.hive2"`,
+			more: func(t *testing.T, s *studio) {
+				s.binding.Android["android/app"]["debug"] = binding.Bound{Identity: "example.larkfield.hive2.debug", Environment: "development"}
+				s.regs = s.regs[:0]
+				s.records.identity(ident.Android, "example.larkfield.hivelog").Published = true
+			}, rule: "identifier-changed", at: hiveBuild + ":applicationId =", say: "was published"},
+		{name: "a relative launcher activity was registered", services: "treadmark", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "treadmark")
+			k.of(ident.Android, "example.larkfield.hivelog").Answers["launcher"] = ".InspectionActivity"
+		}, rule: "launcher-differs", at: hiveManifest + ":.InspectionActivity", say: "short form"},
+		{name: "the launcher activity was renamed", services: "treadmark", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "treadmark")
+			k.of(ident.Android, "example.larkfield.hivelog").Answers["launcher"] = "example.larkfield.hivelog.StartActivity"
+		}, rule: "launcher-differs", at: hiveManifest + ":.InspectionActivity", say: "was told"},
+		{name: "another display name", services: "thornmill", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			k.of(ident.IOS, "example.larkfield.hivelog").Answers["display_name"] = "Hive Log"
+		}, rule: "display-name-differs", at: hivePlist + ":Hivelog", say: "Hive Log"},
+		{name: "an extension of another name", services: "bellhanger", more: func(t *testing.T, s *studio) {
+			s.last(t, hiveProject, "example.larkfield.hivelog.bell;", "example.larkfield.bell;")
+		}, rule: "extension-identifier", at: hiveProject + ":example.larkfield.bell;"},
+	})
+}
+
+// signed gives the studio's keystores their certificates and tells the services the digests.
+func signed(t *testing.T, s *studio) (debug, release *x509.Certificate) {
+	t.Helper()
+	debug, release = certificate(t, "CN=Android Debug", today.AddDate(30, 0, 0)), certificate(t, "CN=Larkfield", today.AddDate(20, 0, 0))
+	s.signers = map[string]*survey.Signer{}
+	for name, c := range map[string]*x509.Certificate{"android/keystores/debug.keystore": debug, "android/keystores/release.keystore": release} {
+		d := cert.Of(c)
+		s.signers[name] = &survey.Signer{File: name, Alias: "a", Subject: c.Subject.String(), NotAfter: c.NotAfter.Format(time.RFC3339), SHA1: d.SHA1Colons, SHA256: d.SHA256Colons}
+		s.certificates = append(s.certificates, cert.Known{Label: name + ", alias a", DER: c.Raw})
+	}
+	for i := range s.records.Registrations {
+		k := &s.records.Registrations[i]
+		sh := shipped[k.Service]
+		for j := range k.Identities {
+			x := &k.Identities[j]
+			c := release
+			if strings.HasSuffix(x.ID, ".debug") {
+				c = debug
+			}
+			for n := range sh.Asks {
+				if a := &sh.Asks[n]; a.DigestForm() != "" && a.For(x.Platform) && x.Platform == ident.Android {
+					x.Digests = []string{cert.Of(c).Form(a.DigestForm())}
+				}
+			}
+		}
+	}
+	return debug, release
+}
+
+func certificate(t *testing.T, subject string, ends time.Time) *x509.Certificate {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: strings.TrimPrefix(subject, "CN=")}, NotBefore: today.AddDate(-1, 0, 0), NotAfter: ends}
+	der, err := x509.CreateCertificate(rand.Reader, x, x, &key.PublicKey, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+func TestMistakesWithSigning(t *testing.T) {
+	told := func(t *testing.T, s *studio, digest string) {
+		_, k := s.registration(t, "thornmill-production")
+		k.of(ident.Android, "example.larkfield.hivelog").Digests = []string{digest}
+	}
+	const release = `signingConfig = signingConfigs.getByName("release")`
+	plant(t, []mistake{
+		{name: "the debug certificate was registered for the release", services: "thornmill", right: func(t *testing.T, s *studio) { signed(t, s) }, more: func(t *testing.T, s *studio) {
+			told(t, s, plain(s.signers["android/keystores/debug.keystore"].SHA256))
+		}, rule: "digest-not-registered", at: hiveBuild + ":" + release, say: "what is registered is android/keystores/debug.keystore, alias a"},
+		{name: "a digest of nothing", services: "thornmill", right: func(t *testing.T, s *studio) { signed(t, s) }, more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			x := k.of(ident.Android, "example.larkfield.hivelog")
+			x.Digests = append(x.Digests, "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855")
+		}, rule: "digest-misread", at: hiveBuild + ":" + release, say: "it is the digest of nothing"},
+		{name: "SHA-1 where SHA-256 is asked", services: "thornmill", right: func(t *testing.T, s *studio) { signed(t, s) }, more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			x := k.of(ident.Android, "example.larkfield.hivelog")
+			x.Digests = append(x.Digests, plain(s.signers["android/keystores/release.keystore"].SHA1))
+		}, rule: "digest-misread", at: hiveBuild + ":" + release, say: "SHA-256 is asked for, and this is SHA-1"},
+		{name: "the store signs again", services: "thornmill", right: func(t *testing.T, s *studio) { signed(t, s) }, more: func(t *testing.T, s *studio) {
+			store := certificate(t, "CN=Store", today.AddDate(20, 0, 0))
+			s.records.Signers = append(s.records.Signers, Signer{Name: "store", Role: "store", SHA256: cert.Of(store).SHA256Hex, NotAfter: store.NotAfter, Identities: []Identity{{Platform: ident.Android, ID: "example.larkfield.hivelog"}}})
+		}, rule: "digest-of-store-missing", at: hiveBuild + ":" + release, say: "signs example.larkfield.hivelog again"},
+		{name: "a certificate that ends next month", services: "thornmill", right: func(t *testing.T, s *studio) { signed(t, s) }, more: func(t *testing.T, s *studio) {
+			s.signers["android/keystores/release.keystore"].NotAfter = today.AddDate(0, 1, 0).Format(time.RFC3339)
+		}, rule: "certificate-ends", at: hiveBuild + ":" + release, severity: Warning, say: "in 30 days"},
+		{name: "a release signed with the debug certificate", services: "thornmill", file: hiveBuild, from: release, to: `signingConfig = signingConfigs.getByName("debug")`,
+			rule: "signer-of-debug", at: hiveBuild + `:signingConfig = signingConfigs.getByName("debug")`, severity: Error},
+		{name: "the release's password in the build file", services: "thornmill", file: hiveBuild, from: `storePassword = providers.environmentVariable("HIVELOG_STORE_PASSWORD").orNull`, to: `storePassword = "queen-bee-7"`,
+			rule: "signing-password-open", at: hiveBuild + ":queen-bee-7", severity: Error},
+		{name: "the release's keystore in version control", services: "thornmill", more: func(t *testing.T, s *studio) {
+			s.tracked["android/keystores/release.keystore"] = Tracked{Tracked: true}
+		}, rule: "keystore-tracked", at: "android/keystores/release.keystore", severity: Error},
+		{name: "the debug keystore in version control", services: "thornmill", more: func(t *testing.T, s *studio) {
+			s.tracked["android/keystores/debug.keystore"] = Tracked{Tracked: true}
+		}, rule: "keystore-tracked", at: "android/keystores/debug.keystore", severity: Note},
+		{name: "another alias", services: "thornmill", right: func(t *testing.T, s *studio) { signed(t, s) }, more: func(t *testing.T, s *studio) {
+			s.signers["android/keystores/release.keystore"] = &survey.Signer{File: "android/keystores/release.keystore", Unresolved: "there is no alias \"hivelog\" among \"larkfield\"", Problem: survey.NoAlias}
+		}, rule: "signing-alias-missing", at: hiveBuild + `:keyAlias = "hivelog"`},
+		{name: "an extension of another team", services: "bellhanger", right: func(t *testing.T, s *studio) {
+			f := s.files[hiveProject]
+			s.files[hiveProject] = &fstest.MapFile{Data: bytes.ReplaceAll(f.Data, []byte("PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog;"), []byte("DEVELOPMENT_TEAM = HIVETEAM01;\n\t\t\t\tPRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog;"))}
+		}, more: func(t *testing.T, s *studio) {
+			s.last(t, hiveProject, "PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog.bell;", "DEVELOPMENT_TEAM = OTHERTEAM1;\n\t\t\t\tPRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog.bell;")
+		}, rule: "signing-team-differs", at: hiveProject + ":OTHERTEAM1"},
+	})
+}
