@@ -68,10 +68,17 @@ type Input struct {
 	wiring.Input
 	Answers      []wiring.Answer
 	Missing      map[Need]string
-	Records      *Records           // nil when missing
-	Tracked      map[string]Tracked // what version control says of the survey's files; nil when missing
-	Certificates []cert.Known       // of the keystores at hand, every entry
+	Records      *Records              // nil when missing
+	Tracked      map[string]Tracked    // what version control says of the survey's files; nil when missing
+	Certificates []cert.Known          // of the keystores at hand, every entry
+	Recognised   map[string]Recognised // what the server says of values found, by wiring.Digest
 	Now          time.Time
+}
+
+// Recognised is whose a value is that was found where it does not belong.
+type Recognised struct {
+	Say    string // this is Seedswap's test key
+	Server bool   // it must never ship
 }
 
 // Tracked is what version control says of one file.
@@ -328,6 +335,12 @@ func (r *runner) answer(a wiring.Answer) {
 	}
 	f := Finding{Rule: rule.ID, Message: capital(a.Detail), Variant: strings.Join(a.Variants, ", "), File: a.Here.File, Line: a.Here.Line, Column: a.Here.Column,
 		Expected: a.Expected, Actual: a.Actual, Fixable: a.Fixable, Also: a.Others}
+	switch {
+	case valued[a.Code]:
+		r.diagnose(a, &f)
+	case a.State == wiring.Absent:
+		r.misspelt(a, &f)
+	}
 	if rule.ID == "extension-identifier" {
 		f.cause = f.Place()
 	}

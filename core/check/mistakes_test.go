@@ -17,6 +17,7 @@ import (
 	"ligare/core/cert"
 	"ligare/core/ident"
 	"ligare/core/survey"
+	"ligare/core/wiring"
 )
 
 const (
@@ -183,5 +184,52 @@ func TestMistakesWithSigning(t *testing.T) {
 		}, more: func(t *testing.T, s *studio) {
 			s.last(t, hiveProject, "PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog.bell;", "DEVELOPMENT_TEAM = OTHERTEAM1;\n\t\t\t\tPRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog.bell;")
 		}, rule: "signing-team-differs", at: hiveProject + ":OTHERTEAM1"},
+	})
+}
+
+const (
+	hiveStrings      = "android/app/src/main/res/values/strings.xml"
+	hiveDebugStrings = "android/app/src/debug/res/values/strings.xml"
+)
+
+func TestMistakesWithValues(t *testing.T) {
+	// of gives what a service issued.
+	of := func(service, name, owner string) string { return issued(service, name, owner) }
+	put := func(file, from, to string) func(*testing.T, *studio) {
+		return func(t *testing.T, s *studio) { s.change(t, file, from, to) }
+	}
+	release := of("thornmill", "number", "productionexample.larkfield.hivelog")
+	track := of("treadmark", "app-number", "")
+	plant(t, []mistake{
+		{name: "the staging number in the release", services: "thornmill", more: put("android/app/src/release/res/values/strings.xml", release, of("thornmill", "number", "developmentexample.larkfield.hivelog.debug")),
+			rule: "value-of-another-environment", at: "android/app/src/release/res/values/strings.xml:thornmill_number", say: "Thornmill's App number of example.larkfield.hivelog.debug, for development"},
+		{name: "number and key exchanged", services: "treadmark", more: put(hiveStrings, ">"+track+"<", ">"+of("treadmark", "client-key", "")+"<"),
+			rule: "value-swapped", at: hiveStrings + ":treadmark_app", say: "this is Treadmark's Client key"},
+		{name: "a placeholder", services: "treadmark", more: put(hiveStrings, ">"+track+"<", ">YOUR_APP_ID<"), rule: "placeholder-left", at: hiveStrings + ":YOUR_APP_ID"},
+		{name: "a digit is missing", services: "treadmark", more: put(hivePlist, "<string>"+track+"</string>", "<string>"+track[:14]+"</string>"), rule: "value-mangled", at: hivePlist + ":" + track[:14], say: "the last 1 characters are missing"},
+		{name: "an invisible character", services: "treadmark", more: put(hivePlist, "<string>"+track+"</string>", "<string>"+track[:5]+"\u200b"+track[5:]+"</string>"), rule: "value-mangled", at: hivePlist + ":" + track[:5], say: "at character 6"},
+		{name: "another service's value", services: "treadmark bellhanger", more: put(hivePlist, "<string>"+track+"</string>", "<string>"+of("bellhanger", "app-number", "")+"</string>"), rule: "value-of-another", at: hivePlist + ":bell-", say: "Bellhanger's"},
+		{name: "a server's key in the app", services: "thornmill treadmark", more: func(t *testing.T, s *studio) {
+			s.recognised = map[string]Recognised{wiring.Digest("trs-0123456789"): {Say: "Treadmark's reporting secret", Server: true}}
+			s.change(t, hivePlist, "<string>"+of("treadmark", "client-key", "")+"</string>", "<string>trs-0123456789</string>")
+		}, rule: "secret-placed", at: hivePlist + ":trs-0123456789", say: "Treadmark's reporting secret stands here"},
+		{name: "a revoked key", services: "patchquay", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "patchquay")
+			k.Keys = append(k.Keys, Key{Name: "app-key", Title: "App key", Value: "pqa_former", Revoked: today.AddDate(0, -1, 0)})
+			s.change(t, hivePlist, "<string>"+of("patchquay", "app-key", "")+"</string>", "<string>pqa_former</string>")
+		}, rule: "key-revoked", at: hivePlist + ":pqa_former", say: "revoked on 2026-10-01"},
+		{name: "a test key", services: "patchquay", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "patchquay")
+			k.Keys = append(k.Keys, Key{Name: "app-key", Title: "App key", Label: "autumn fair", Value: "pqa_fair", Current: true, Ends: today.AddDate(0, 1, 0)})
+			s.change(t, hivePlist, "<string>"+of("patchquay", "app-key", "")+"</string>", "<string>pqa_fair</string>")
+		}, rule: "key-of-test", at: hivePlist + ":pqa_fair", say: `made for "autumn fair", which ends on 2026-12-01`},
+		{name: "another number in the start call", services: "bellhanger", file: "ios/Hivelog/AppDelegate.swift", from: `Bellhanger.hang("` + of("bellhanger", "app-number", "") + `")`, to: `Bellhanger.hang("bell-00000-99999")`,
+			rule: "start-differs", at: "ios/Hivelog/AppDelegate.swift:bell-00000-99999"},
+		{name: "a metadata name with a letter too few", services: "treadmark", file: hiveManifest, from: `"example.treadmark.Key"`, to: `"example.tredmark.Key"`, rule: "name-misspelt", at: hiveManifest + ":example.tredmark.Key", say: "is wanted"},
+		{name: "a resource name in capitals", services: "thornmill", file: hiveDebugStrings, from: `"thornmill_number"`, to: `"thornmill_Number"`, rule: "name-misspelt", at: hiveDebugStrings + ":thornmill_Number", say: "only letter case differs"},
+		{name: "a permission mistyped", services: "bellhanger", file: hiveManifest, from: "android.permission.POST_NOTIFICATIONS", to: "android.permission.POST_NOTIFICATION", rule: "name-misspelt", at: hiveManifest + ":POST_NOTIFICATION"},
+		{name: "a URL scheme in capitals", services: "gatepost", file: hivePlist, from: "<string>example.larkfield.hivelog</string>", to: "<string>example.larkfield.Hivelog</string>", rule: "scheme-misspelt", at: hivePlist + ":example.larkfield.Hivelog", say: "only letter case differs"},
+		{name: "a URL scheme without what stands in front", services: "gatepost", file: hivePlist, from: "<string>example.larkfield.hivelog</string>", to: "<string>hivelog</string>", rule: "scheme-misspelt", at: hivePlist + ":<string>hivelog</string>", say: "is missing in front"},
+		{name: "a query scheme with a blank", services: "treadmark", file: hivePlist, from: "<string>treadmark-companion</string>", to: "<string>treadmark companion</string>", rule: "name-misspelt", at: hivePlist + ":treadmark companion"},
 	})
 }

@@ -67,6 +67,7 @@ type studio struct {
 	signers map[string]*survey.Signer // keystore -> certificate it signs with
 
 	certificates []cert.Known
+	recognised   map[string]Recognised
 }
 
 var shipped = func() map[string]*sheet.Sheet {
@@ -224,7 +225,7 @@ func (s *studio) input() wiring.Input {
 
 func (s *studio) check(t testing.TB) *Result {
 	t.Helper()
-	in := Input{Input: s.input(), Missing: s.missing, Records: s.records, Tracked: s.tracked, Certificates: s.certificates, Now: today}
+	in := Input{Input: s.input(), Missing: s.missing, Records: s.records, Tracked: s.tracked, Certificates: s.certificates, Recognised: s.recognised, Now: today}
 	for _, m := range in.Survey.Android.Modules {
 		for _, v := range m.Variants {
 			v.Certificate = s.signers[v.KeyStore.String()]

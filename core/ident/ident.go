@@ -141,6 +141,8 @@ func Invisible(r rune) bool {
 	return unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r) || r == 0x115F || r == 0x3164
 }
 
+const other = "it is another value"
+
 // Difference says in a few words how two strings that should be equal differ, most telling first; "" when equal.
 func Difference(want, got string) string {
 	if want == got {
@@ -201,7 +203,7 @@ func Difference(want, got string) string {
 			break
 		}
 	}
-	return "it is another value"
+	return other
 }
 
 // alike reports whether two characters of the same script are drawn alike.
@@ -230,4 +232,41 @@ func Mask(v string) string {
 		return strings.Repeat("•", len(r))
 	}
 	return string(r[:3]) + "•••" + string(r[len(r)-2:])
+}
+
+// Near reports whether two different texts are so alike that one was meant for the other: they differ in a way that
+// Difference names, or by two slips of the hand at most (a character left out, added, exchanged, or two swapped).
+func Near(want, got string) bool {
+	if want == got || want == "" || got == "" {
+		return false
+	}
+	if Difference(want, got) != other {
+		return true
+	}
+	w, g := []rune(want), []rune(got)
+	return len(w) >= 6 && max(len(w)-len(g), len(g)-len(w)) <= 2 && slips(w, g) <= 2
+}
+
+// slips counts the fewest insertions, deletions, exchanges and swaps of neighbours that make one text the other (optimal
+// string alignment).
+func slips(a, b []rune) int {
+	before, last, now := make([]int, len(b)+1), make([]int, len(b)+1), make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		now[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			now[j] = min(last[j]+1, now[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				now[j] = min(now[j], before[j-2]+1)
+			}
+		}
+		before, last, now = last, now, before
+	}
+	return last[len(b)]
 }

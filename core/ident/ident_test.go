@@ -63,3 +63,18 @@ func TestMaskShowsTooLittleToUse(t *testing.T) {
 		}
 	}
 }
+
+func TestNear(t *testing.T) {
+	for _, c := range []struct {
+		want, got string
+		near      bool
+	}{
+		{"treadmark_app", "treadmark_ap", true}, {"treadmark_app", "tredamark_app", true}, {"treadmark_app", "Treadmark_App", true}, {"treadmark_app", "treadmark-app", true},
+		{"treadmark_app", "treadmark_key", false}, {"treadmark_app", "treadmark_app", false}, {"app", "ape", true}, {"app", "key", false}, {"abcdef", "badcfe", false}, {"abcdefgh", "xbcdefgy", true},
+		{"", "a", false}, {"GatepostClient", "GatepostClientt", true}, {"android.permission.CAMERA", "android.permissions.CAMERA", true},
+	} {
+		if got := Near(c.want, c.got); got != c.near {
+			t.Errorf("%q and %q: %v", c.want, c.got, got)
+		}
+	}
+}

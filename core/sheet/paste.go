@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"unicode"
@@ -131,7 +132,7 @@ func (s *Sheet) Misfit(id, value string, others map[string]*Sheet) (say, remedy 
 	switch {
 	case value == "":
 		return v.Title + " is empty", "Copy it again."
-	case Placeholder(value):
+	case Placeholder(value) || strings.HasPrefix(value, "${"):
 		return fmt.Sprintf("%s is a placeholder: %s", v.Title, value), "Copy the value itself."
 	case Match(v.Pattern, value):
 		if v.Pattern != "" {
@@ -139,7 +140,7 @@ func (s *Sheet) Misfit(id, value string, others map[string]*Sheet) (say, remedy 
 		}
 		// Any text fits. One that fits another value's narrow pattern was most likely meant there.
 	}
-	if other := s.lookAlike(id, value); other != nil {
+	if other := s.LookAlike(id, value); other != nil {
 		say := fmt.Sprintf("what was given as %s has the form of %s", v.Title, other.Title)
 		if other.Exposure == Server && v.Exposure == Client {
 			say += ", which must not ship in an app"
@@ -150,7 +151,7 @@ func (s *Sheet) Misfit(id, value string, others map[string]*Sheet) (say, remedy 
 		if o.Service == s.Service {
 			continue
 		}
-		if x := o.lookAlike("", value); x != nil {
+		if x := o.LookAlike("", value); x != nil {
 			return fmt.Sprintf("what was given as %s has the form of %s of %s", v.Title, x.Title, o.Title), "Copy the one of " + s.Title + "."
 		}
 	}
@@ -163,8 +164,8 @@ func (s *Sheet) Misfit(id, value string, others map[string]*Sheet) (say, remedy 
 	return fmt.Sprintf("%s has not the form %s gives it (%s)", v.Title, s.Title, v.Pattern), "Compare it with what the service shows; a letter may be missing."
 }
 
-// lookAlike finds another value with a narrow pattern that a text fits.
-func (s *Sheet) lookAlike(not, value string) *Value {
+// LookAlike finds another value than the one named with a narrow pattern that a text fits, or nil.
+func (s *Sheet) LookAlike(not, value string) *Value {
 	for i := range s.Issues.Values {
 		v := &s.Issues.Values[i]
 		if v.ID != not && v.Pattern != "" && narrow(v.Pattern) && Match(v.Pattern, value) {
@@ -195,20 +196,43 @@ func shorter(pattern, value string) bool {
 	return false
 }
 
-// Placeholder reports whether a value is one that instructions leave to be replaced.
+// Placeholder reports whether a whole value is a text that stands for a value: in brackets of any kind, or saying that
+// it is the reader's to fill in.
 func Placeholder(v string) bool {
-	low := strings.ToLower(v)
-	for _, pair := range [][2]string{{"[", "]"}, {"<", ">"}, {"{{", "}}"}, {"${", "}"}} {
-		if strings.HasPrefix(v, pair[0]) && strings.HasSuffix(v, pair[1]) {
+	s := strings.TrimSpace(v)
+	for _, pair := range [][2]string{{"[", "]"}, {"<", ">"}, {"{{", "}}"}, {"%", "%"}, {"__", "__"}} {
+		if inner, ok := strings.CutPrefix(s, pair[0]); ok && len(s) > len(pair[0])+len(pair[1]) {
+			if inner, ok = strings.CutSuffix(inner, pair[1]); ok && words(inner) {
+				return true
+			}
+		}
+	}
+	up := strings.Map(func(r rune) rune {
+		if r == '-' || r == ' ' || r == '.' {
+			return '_'
+		}
+		return r
+	}, strings.ToUpper(s))
+	for _, p := range []string{"YOUR_", "MY_", "INSERT_", "ENTER_", "PASTE_", "REPLACE_", "PUT_", "ADD_YOUR_", "SOME_"} {
+		if strings.HasPrefix(up, p) && words(up) && slices.ContainsFunc([]string{"KEY", "ID", "TOKEN", "SECRET", "HERE", "NUMBER", "VALUE", "URL", "ADDRESS", "NAME", "CODE", "ME", "THIS"}, func(w string) bool { return strings.HasSuffix(up, "_"+w) || strings.Contains(up, "_"+w+"_") }) {
 			return true
 		}
 	}
-	for _, word := range []string{"your_", "your-", "changeme", "change-me", "replace_me", "replace-me", "insert_", "todo", "xxxx"} {
-		if strings.HasPrefix(low, word) {
-			return true
+	switch up {
+	case "TODO", "FIXME", "CHANGEME", "CHANGE_ME", "REPLACEME", "REPLACE_ME", "PLACEHOLDER", "XXX", "XXXX", "XXXXX", "XXXXXX", "XXXXXXXX", "TBD", "DUMMY", "APP_ID_HERE", "KEY_HERE":
+		return true
+	}
+	return len(s) >= 6 && (strings.Trim(up, "X") == "" || strings.Trim(s, "0") == "")
+}
+
+// words reports whether a text consists of words, not of markup or code.
+func words(s string) bool {
+	for _, r := range s {
+		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_- .", r)) {
+			return false
 		}
 	}
-	return false
+	return strings.TrimSpace(s) != ""
 }
 
 // Holder is an identity that a registration covers.

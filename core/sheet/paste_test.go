@@ -82,3 +82,16 @@ func TestWanting(t *testing.T) {
 		}
 	}
 }
+
+func TestPlaceholders(t *testing.T) {
+	for _, s := range []string{"YOUR_API_KEY", "your-app-id", "<app-id>", "[key]", "{{APP_KEY}}", "INSERT_KEY_HERE", "replace_me", "changeme", "TODO", "xxxxxxxx", "000000000", "%APP_KEY%", "__KEY__"} {
+		if !Placeholder(s) {
+			t.Errorf("%s is none", s)
+		}
+	}
+	for _, s := range []string{"", "hivelog", "$(PRODUCT_NAME)", "${appId}", "@string/app_name", "My Hives", "bell-12345-67890", "<b>bold</b>", "your hives and mine", "[1, 2]", "https://your.example/", "0", "myapp", "my_queen_bee", "Put it down"} {
+		if Placeholder(s) {
+			t.Errorf("%s is one", s)
+		}
+	}
+}

@@ -299,7 +299,7 @@ func (e buildEnsure) lookPlaceholder(in Input, w *Want) Answer {
 			switch {
 			case !x.Known():
 				return Answer{State: Unknown, Code: "placeholder-unknown", Here: at, Detail: "placeholder " + x.Name + ": " + x.Say()}
-			case !equal(w.Params["value"], x.String()):
+			case !Equal(w.Params["value"], x.String()):
 				return Answer{State: Conflicting, Code: "placeholder-differs", Here: at, Expected: shown(w.Params["value"]), Actual: x.String(), Fixable: true,
 					Detail: fmt.Sprintf("placeholder %s is not the value for %s: %s", x.Name, identityOf(w), difference(w.Params["value"], x.String()))}
 			}

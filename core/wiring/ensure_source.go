@@ -382,7 +382,7 @@ func (e sourceEnsure) spoken(w *Want, h hit) (Answer, bool) {
 		return Answer{}, true
 	}
 	for i := range want {
-		if !equal(want[i].text, got[i].text) {
+		if !Equal(want[i].text, got[i].text) {
 			return Answer{State: Conflicting, Code: "start-differs", Here: place(h.file, h.f.Src, got[i].node.Start), Expected: shown(want[i].text), Actual: got[i].text, Fixable: !strings.HasPrefix(want[i].text, ByDigest),
 				Detail: fmt.Sprintf("%s is called with another value than the one for %s: %s", w.Params["call"], identityOf(w), difference(want[i].text, got[i].text))}, false
 		}

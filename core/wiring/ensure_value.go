@@ -236,7 +236,7 @@ func (e plistEnsure) generated(in Input, w *Want, config string) (Answer, bool) 
 
 // good reports whether a text is what is wanted, or will do as well.
 func (e plistEnsure) good(w *Want, got string) bool {
-	return equal(e.wanted(w), got) || slices.Contains(strings.Fields(w.settings["also"]+" "+w.Params["also"]), got)
+	return Equal(e.wanted(w), got) || slices.Contains(strings.Fields(w.settings["also"]+" "+w.Params["also"]), got)
 }
 
 func (e plistEnsure) differs(w *Want, at Place, got string) Answer {

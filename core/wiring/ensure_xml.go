@@ -248,8 +248,8 @@ func (e xmlEnsure) compare(in Input, w *Want, v *survey.AndroidVariant, h found)
 		want, got := w.settings["text"], h.doc.Text(h.el)
 		state.Here = here
 		switch {
-		case equal(want, got) || equal(want, unescapeString(got)) && strings.TrimSpace(got) == got:
-		case equal(want, strings.TrimSpace(got)) || equal(want, strings.Trim(strings.TrimSpace(got), `"`)):
+		case Equal(want, got) || Equal(want, unescapeString(got)) && strings.TrimSpace(got) == got:
+		case Equal(want, strings.TrimSpace(got)) || Equal(want, strings.Trim(strings.TrimSpace(got), `"`)):
 			want = strings.Trim(strings.TrimSpace(got), `"`)
 			return Answer{State: Conflicting, Code: "text-padded", Here: h.at(h.el.OpenEnd), Expected: want, Actual: fmt.Sprintf("%q", got), Fixable: true,
 				Detail: what + ": " + ident.Difference(want, got)}
@@ -276,7 +276,7 @@ func (e xmlEnsure) compare(in Input, w *Want, v *survey.AndroidVariant, h found)
 			at = via
 		}
 		switch {
-		case !equal(want[1], got):
+		case !Equal(want[1], got):
 			return Answer{State: Conflicting, Code: "entry-differs", Here: at, Expected: shown(want[1]), Actual: got, Fixable: true,
 				Detail: fmt.Sprintf("%s holds another value than the one for %s: %s", what, identityOf(w), difference(want[1], got))}
 		case a.Value == got && strings.Contains(w.settings["as-text"], want[0]) && typed(got):

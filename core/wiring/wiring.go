@@ -75,8 +75,8 @@ type Registered struct {
 // ByDigest marks a value of which only the digest is known, as it is without a server.
 const ByDigest = "\x00sha256:"
 
-// equal compares a value found with one wanted, or with its digest.
-func equal(want, got string) bool {
+// Equal compares a value found with one wanted, or with its digest.
+func Equal(want, got string) bool {
 	if d, ok := strings.CutPrefix(want, ByDigest); ok {
 		return Digest(got) == d
 	}

@@ -285,7 +285,7 @@ func (e xmlEnsure) mend(in Input, w *Want, v *survey.AndroidVariant, h found, p 
 			return p.insert(w, h.file, address+"/@"+named(h.el, want[0]), h.doc.AddAttr(h.el, named(h.el, want[0]), want[1]))
 		}
 		got, via := e.resolved(in, w, v, a.Value)
-		if a.Value == want[1] && strings.HasPrefix(want[1], "@") || equal(want[1], got) && !(a.Value == got && strings.Contains(w.settings["as-text"], want[0]) && typed(got)) {
+		if a.Value == want[1] && strings.HasPrefix(want[1], "@") || Equal(want[1], got) && !(a.Value == got && strings.Contains(w.settings["as-text"], want[0]) && typed(got)) {
 			continue
 		}
 		if h.set != w.site.set && w.shared(h.set) {
