@@ -207,6 +207,15 @@ var looks = []struct {
 	{"variant-gone", (*runner).gone},
 	{"signer-of-debug certificate-ends signing-alias-missing signing-password-open keystore-tracked", (*runner).signing},
 	{"digest-not-registered digest-misread digest-of-store-missing", (*runner).digests},
+	{"value-twice usage-reason-poor placeholder-left", (*runner).plists},
+	{"export-unsaid manifest-entry-misplaced placeholder-left", (*runner).manifests},
+	{"option-twice", (*runner).options},
+	{"library-look-alike library-version", (*runner).lookAlikes},
+	{"dependency-configuration-retired", (*runner).configurations},
+	{"tool-too-old", (*runner).tools},
+	{"linked-twice not-linked", (*runner).linking},
+	{"path-of-a-person", (*runner).personal},
+	{"pod-target-unknown", (*runner).pods},
 	{"signing-team-missing signing-team-differs", (*runner).teams},
 }
 

@@ -18,7 +18,7 @@ import (
 	"ligare/sheets"
 )
 
-const gradle = `plugins { id("com.android.application") }
+const buildFile = `plugins { id("com.android.application") }
 android {
     namespace = "example.app"
     defaultConfig {
@@ -43,7 +43,7 @@ func input(t *testing.T, change func(files fstest.MapFS, b *binding.Binding, reg
 	}
 	files := fstest.MapFS{
 		"settings.gradle.kts":              {Data: []byte("include(\":app\")")},
-		"app/build.gradle.kts":             {Data: []byte(gradle)},
+		"app/build.gradle.kts":             {Data: []byte(buildFile)},
 		"app/src/main/AndroidManifest.xml": {Data: []byte(manifest)},
 		"app/src/main/java/App.kt":         {Data: []byte("package example.app\n\nclass App : Application() {\n}\n")},
 	}
@@ -147,7 +147,7 @@ func TestEachRuleSpeaks(t *testing.T) {
 
 func TestOneCauseOneFinding(t *testing.T) {
 	r := run(t, placed(t, input(t, func(f fstest.MapFS, _ *binding.Binding, _ *wiring.Registration) {
-		f["app/build.gradle.kts"] = &fstest.MapFile{Data: []byte(strings.Replace(gradle, `applicationId = "example.app"`, `applicationId = "example.App"`, 1))}
+		f["app/build.gradle.kts"] = &fstest.MapFile{Data: []byte(strings.Replace(buildFile, `applicationId = "example.app"`, `applicationId = "example.App"`, 1))}
 	})))
 	if len(r.Findings) != 1 || r.Findings[0].Variant != "debug, release" {
 		t.Errorf("%+v", r.Findings)
@@ -155,7 +155,7 @@ func TestOneCauseOneFinding(t *testing.T) {
 }
 
 func TestFingerprintsStayWhenLinesMove(t *testing.T) {
-	wrong := strings.Replace(gradle, "minSdk = 26", "minSdk = 21", 1)
+	wrong := strings.Replace(buildFile, "minSdk = 26", "minSdk = 21", 1)
 	print := func(text string) string {
 		r := run(t, input(t, func(f fstest.MapFS, b *binding.Binding, _ *wiring.Registration) {
 			f["app/build.gradle.kts"] = &fstest.MapFile{Data: []byte(text)}
@@ -181,7 +181,7 @@ func TestItNeverPassesBecauseItCouldNotLook(t *testing.T) {
 		t.Errorf("%+v", r.NotLooked)
 	}
 	in = input(t, func(f fstest.MapFS, _ *binding.Binding, _ *wiring.Registration) {
-		f["app/build.gradle.kts"] = &fstest.MapFile{Data: []byte(strings.Replace(gradle, `"example.app"`+"\n        minSdk", "computeId()\n        minSdk", 1))}
+		f["app/build.gradle.kts"] = &fstest.MapFile{Data: []byte(strings.Replace(buildFile, `"example.app"`+"\n        minSdk", "computeId()\n        minSdk", 1))}
 		delete(f, "app/src/main/java/App.kt")
 	})
 	r = run(t, in)

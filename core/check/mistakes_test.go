@@ -233,3 +233,38 @@ func TestMistakesWithValues(t *testing.T) {
 		{name: "a query scheme with a blank", services: "treadmark", file: hivePlist, from: "<string>treadmark-companion</string>", to: "<string>treadmark companion</string>", rule: "name-misspelt", at: hivePlist + ":treadmark companion"},
 	})
 }
+
+const (
+	seedBuild  = "android/app/build.gradle"
+	seedRoot   = "android/build.gradle"
+	seedPods   = "ios/Podfile"
+	seedPlist  = "ios/Seedswap/Info.plist"
+	seedModule = "package.json"
+)
+
+func TestMistakesOfTheProjectItself(t *testing.T) {
+	plant(t, []mistake{
+		{name: "a key twice in a property list", file: hivePlist, from: "\t<key>LSRequiresIPhoneOS</key>", to: "\t<key>UILaunchScreen</key>\n\t<dict/>\n\t<key>LSRequiresIPhoneOS</key>", rule: "value-twice", at: hivePlist + ":dict", say: "UILaunchScreen"},
+		{name: "URL types twice", services: "gatepost", file: hivePlist, from: "\t<key>LSRequiresIPhoneOS</key>", to: "\t<key>CFBundleURLTypes</key>\n\t<array/>\n\t<key>LSRequiresIPhoneOS</key>", rule: "value-twice", at: hivePlist},
+		{name: "an empty reason", file: hivePlist, from: "\t<key>LSRequiresIPhoneOS</key>", to: "\t<key>NSCameraUsageDescription</key>\n\t<string></string>\n\t<key>LSRequiresIPhoneOS</key>", rule: "usage-reason-poor", at: hivePlist + ":<string></string>", severity: Note},
+		{name: "a reason that is none", file: hivePlist, from: "\t<key>LSRequiresIPhoneOS</key>", to: "\t<key>NSCameraUsageDescription</key>\n\t<string>Camera</string>\n\t<key>LSRequiresIPhoneOS</key>", rule: "usage-reason-poor", at: hivePlist + ":Camera"},
+		{name: "a placeholder in a resource", file: hiveStrings, from: "</resources>", to: "    <string name=\"map_key\">YOUR_MAP_KEY</string>\n</resources>", rule: "placeholder-left", at: hiveStrings + ":YOUR_MAP_KEY", severity: Note},
+		{name: "metadata outside the application", file: hiveManifest, from: "    <application", to: "    <meta-data android:name=\"example.x\" android:value=\"1\" />\n    <application", rule: "manifest-entry-misplaced", at: hiveManifest + ":example.x"},
+		{name: "an activity that does not say whether it is exported", file: hiveManifest, from: "\n            android:exported=\"true\">", to: ">", rule: "export-unsaid", at: hiveManifest + ":.InspectionActivity"},
+		{name: "an option twice", file: "android/gradle.properties", from: "", to: "android.useAndroidX=true\norg.gradle.caching=true\nandroid.useAndroidX=false\n", rule: "option-twice", at: "android/gradle.properties:android.useAndroidX=false"},
+		{name: "somebody's folder", file: hiveBuild, from: "    implementation(libs.androidx.core.ktx)", to: "    implementation(files(\"/Users/wren/libs/scan.aar\"))\n    implementation(libs.androidx.core.ktx)", rule: "path-of-a-person", at: hiveBuild + ":/Users/wren", say: "wren"},
+		{name: "somebody's pod", tree: "seedswap", file: seedPods, from: "  post_install do", to: "  pod 'Sieve', :path => '/home/wren/sieve'\n  post_install do", rule: "path-of-a-person", at: seedPods + ":/home/wren"},
+		{name: "a Podfile of another project", tree: "seedswap", file: seedPods, from: "target 'Seedswap' do", to: "target 'Seedswop' do", rule: "pod-target-unknown", at: seedPods + ":Seedswop"},
+		{name: "a dependency as it was written long ago", file: hiveBuild, from: "    implementation(libs.androidx.core.ktx)", to: "    \"compile\"(\"example.old:lib:1.0\")\n    implementation(libs.androidx.core.ktx)", rule: "dependency-configuration-retired", at: hiveBuild + ":compile"},
+	})
+}
+
+func TestMistakesWithLibraries(t *testing.T) {
+	plant(t, []mistake{
+		{name: "a look-alike", services: "thornmill", file: hiveBuild, from: "    implementation(libs.androidx.core.ktx)", to: "    implementation(\"example.thornmill.android:core:1.0\")\n    implementation(libs.androidx.core.ktx)", rule: "library-look-alike", at: hiveBuild + ":example.thornmill.android"},
+		{name: "a letter too few", services: "thornmill", file: hiveBuild, from: "    implementation(libs.androidx.core.ktx)", to: "    implementation(\"example.thornmil:core:3.2.0\")\n    implementation(libs.androidx.core.ktx)", rule: "library-look-alike", at: hiveBuild + ":example.thornmil:"},
+		{name: "an abandoned package", tree: "seedswap", services: "patchquay", file: seedModule, from: `"react": "18.3.1",`, to: `"react": "18.3.1",` + "\n    \"react-patchquay\": \"0.9.0\",", rule: "library-look-alike", at: seedModule + ":react-patchquay"},
+		{name: "linked by the framework and by hand", tree: "seedswap", file: seedPods, from: "  post_install do", to: "  pod 'SeedScanner', :path => '../node_modules/seed-scanner'\n  post_install do", rule: "linked-twice", at: seedPods + ":SeedScanner"},
+		{name: "an old build plugin", services: "burrcatch", file: "android/gradle/libs.versions.toml", from: `agp = "8.13.0"`, to: `agp = "7.4.2"`, rule: "tool-too-old", at: "android/gradle/libs.versions.toml:7.4.2"},
+	})
+}

@@ -26,8 +26,8 @@ type low struct {
 	why     string // that is not known
 }
 
-// under compares versions of numbers and dots.
-func under(a, b string) (bool, bool) {
+// Under reports whether a version of numbers and dots is lower than another; ok is false where one is no such version.
+func Under(a, b string) (bool, bool) {
 	x, y := strings.Split(a, "."), strings.Split(b, ".")
 	for i := range max(len(x), len(y)) {
 		var m, n int
@@ -55,7 +55,7 @@ func (e settingEnsure) low(in Input, w *Want, px *pbxproj.Project, t *pbxproj.Ta
 	key, least := w.settings["name"], w.settings["value"]
 	var out []low
 	add := func(at Place, address, value string) {
-		isLow, ok := under(value, least)
+		isLow, ok := Under(value, least)
 		switch {
 		case !ok:
 			out = append(out, low{at: at, why: fmt.Sprintf("%s at %s is %q, which is not a plain version; make sure that it is %s at least", key, at, value, least)})

@@ -75,7 +75,7 @@ func (e settingEnsure) lookForeign(in Input, w *Want) Answer {
 	for _, c := range in.targets(w) {
 		f := c.DeploymentTarget
 		at := Place{File: f.File, Line: f.Line, Column: f.Column}
-		isLow, plain := under(f.String(), least)
+		isLow, plain := Under(f.String(), least)
 		switch {
 		case !f.Known() || !plain:
 			if at.File == "" {
@@ -216,8 +216,8 @@ func (in Input) frameworkAllows(w *Want, least string) bool {
 	}
 	version := strings.TrimLeft(x.Version.String(), "^~>=v ")
 	for _, own := range [][2]string{{"0.76", "15.1"}, {"0.73", "13.4"}, {"0.70", "12.4"}, {"0.64", "11.0"}} {
-		if older, ok := under(version, own[0]); ok && !older {
-			isLow, ok := under(own[1], least)
+		if older, ok := Under(version, own[0]); ok && !older {
+			isLow, ok := Under(own[1], least)
 			return ok && !isLow
 		}
 	}

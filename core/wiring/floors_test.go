@@ -14,7 +14,7 @@ func TestVersionsAreCompared(t *testing.T) {
 		a, b   string
 		is, ok bool
 	}{{"21", "23", true, true}, {"23", "23", false, true}, {"14.0", "14", false, true}, {"9.3", "14.0", true, true}, {"15.1", "15.0", false, true}, {"14.0.1", "14.0.2", true, true}, {"", "14", false, false}, {"$(X)", "14", false, false}} {
-		if is, ok := under(c.a, c.b); is != c.is || ok != c.ok {
+		if is, ok := Under(c.a, c.b); is != c.is || ok != c.ok {
 			t.Errorf("%s under %s: %v %v", c.a, c.b, is, ok)
 		}
 	}

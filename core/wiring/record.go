@@ -141,7 +141,7 @@ func (p *Plan) Commit(in Input, answers []Answer) error {
 						continue
 					}
 					if e.Least != "" {
-						if enough, ok := under(e.From, least); ok && !enough {
+						if enough, ok := Under(e.From, least); ok && !enough {
 							continue // what stood there before is enough for this one
 						}
 						e.Least = least
@@ -384,7 +384,7 @@ func passOn(t *tree.Tree, e Entry, others []*Record) (owned bool, err error) {
 				continue
 			}
 			owned = true
-			if lower, ok := under(level, x.Least); x.Least != "" && (level == "" || ok && lower) {
+			if lower, ok := Under(level, x.Least); x.Least != "" && (level == "" || ok && lower) {
 				level = x.Least
 			}
 			with = append(with, o)
@@ -393,7 +393,7 @@ func passOn(t *tree.Tree, e Entry, others []*Record) (owned bool, err error) {
 	if !owned || level == "" || e.Least == "" {
 		return owned, nil
 	}
-	if lower, ok := under(level, e.Least); !ok || !lower {
+	if lower, ok := Under(level, e.Least); !ok || !lower {
 		return true, nil
 	}
 	src, err := t.Read(e.File)
