@@ -1,6 +1,8 @@
 package job
 
 import (
+	"strings"
+
 	"ligare/client/shape"
 	"ligare/core/check"
 	"ligare/core/wiring"
@@ -21,6 +23,9 @@ func recordsOf(got *shape.Comparison, regs []*wiring.Registration) *check.Record
 	}
 	for i := range got.Registrations {
 		out.Registrations = append(out.Registrations, registrationOf(&got.Registrations[i], regs))
+	}
+	for _, c := range got.Connections {
+		out.Supplies = append(out.Supplies, check.Supply{Service: c.Service, Environment: c.Environment, Slot: c.Slot, Say: strings.TrimSuffix(c.Title+": "+c.Say, "."), Needed: c.Needed, There: c.DownstreamHas || c.State == "saved", Old: c.State == "old"})
 	}
 	return out
 }

@@ -555,7 +555,8 @@ type Comparison struct {
 	App           App            `json:"app"`
 	Signers       []Signer       `json:"signers"`
 	Registrations []Registration `json:"registrations"`
-	Placings      []Placing      `json:"placings"` // of those that are registered
+	Placings      []Placing      `json:"placings"`    // of those that are registered
+	Connections   []Connection   `json:"connections"` // what they want from each other
 }
 
 // Sighting is what a service saw.

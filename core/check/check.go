@@ -216,6 +216,12 @@ var looks = []struct {
 	{"linked-twice not-linked", (*runner).linking},
 	{"path-of-a-person", (*runner).personal},
 	{"pod-target-unknown", (*runner).pods},
+	{"config-file-policy", (*runner).policies},
+	{"licence-ends", (*runner).licences},
+	{"registration-unfinished key-of-test-kept duty-open supplied-value-missing supplied-value-old", (*runner).standing},
+	{"lock-file-ignored lock-file-old packages-tracked", (*runner).locks},
+	{"digest-printed test-code-left value-hard-coded", (*runner).leftovers},
+	{"redirect-missing", (*runner).redirects},
 	{"signing-team-missing signing-team-differs", (*runner).teams},
 }
 

@@ -12,6 +12,7 @@ type Records struct {
 	Identities    []Identity
 	Signers       []Signer
 	Registrations []Registration
+	Supplies      []Supply // what the app's services want from each other
 }
 
 // Identity is one identifier of the app.

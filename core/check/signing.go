@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -86,11 +87,37 @@ func (r *runner) signing() {
 			r.add(f, nil, k.String())
 		}
 	}
+	r.keyFiles()
 	for _, s := range r.recordedSigners() {
 		if s.Role == "debug" {
 			continue
 		}
 		r.ending(build{name: s.Name}, survey.Fact{}, s.NotAfter)
+	}
+}
+
+// keyFiles reports private keys in version control that no variant names.
+func (r *runner) keyFiles() {
+	named := map[string]bool{}
+	for _, b := range r.builds() {
+		if b.variant != nil {
+			named[b.variant.KeyStore.String()] = true
+		}
+	}
+	for _, file := range r.in.Survey.Files {
+		if named[file.File] || !r.in.Tracked[file.File].Tracked {
+			continue
+		}
+		f := Finding{Rule: "keystore-tracked", File: file.File, cause: file.File}
+		switch ext := path.Ext(file.File); {
+		case ext == ".p8":
+			f.Message = file.File + ", a private key for the platform's push service, is in version control"
+		case ext == ".jks" || ext == ".keystore" || ext == ".p12" || ext == ".pfx":
+			f.Severity, f.Message = Note, file.File+" is in version control; no variant signs with it"
+		default:
+			continue
+		}
+		r.add(f, nil, file.File)
 	}
 }
 

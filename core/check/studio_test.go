@@ -128,6 +128,13 @@ func wire(t testing.TB, name string, services ...string) *studio {
 	for _, service := range services {
 		s.register(t, service)
 	}
+	s.place(t)
+	return s
+}
+
+// place places everything that is registered.
+func (s *studio) place(t testing.TB) {
+	t.Helper()
 	in := s.input()
 	answers, err := wiring.Evaluate(in)
 	if err != nil {
@@ -147,7 +154,6 @@ func wire(t testing.TB, name string, services ...string) *studio {
 		}
 		s.files[f] = &fstest.MapFile{Data: b}
 	}
-	return s
 }
 
 func (s *studio) register(t testing.TB, service string) {
@@ -213,6 +219,11 @@ func (s *studio) recorded(reg *wiring.Registration) {
 	k := Registration{Key: reg.Key(), Service: reg.Service, Environment: reg.Environment, State: "registered", Features: reg.Features, Answers: map[string]string{}}
 	for _, i := range reg.Identities {
 		k.Identities = append(k.Identities, RegisteredIdentity{Identity: Identity{Platform: i.Platform, ID: i.ID}, Answers: map[string]string{}})
+	}
+	if reg.Sheet.Redirects != nil {
+		for _, i := range reg.Identities {
+			k.Redirects = append(k.Redirects, i.ID+":/gatepost")
+		}
 	}
 	s.records.Registrations = append(s.records.Registrations, k)
 }

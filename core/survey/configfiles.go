@@ -152,6 +152,12 @@ func stem(s string) string {
 var lockFiles = map[string]bool{"Podfile.lock": true, "package-lock.json": true, "yarn.lock": true, "pnpm-lock.yaml": true, "bun.lock": true, "pubspec.lock": true,
 	"Package.resolved": true, "gradle.lockfile": true, "packages.lock.json": true}
 
+// What some of the files are whose state in version control matters.
+const (
+	LockFile          = "lock file"
+	InstalledPackages = "installed packages" // a file that a package manager leaves among what it installed
+)
+
 // readInterest lists the files whose state in version control matters.
 func (r *Report) readInterest(t *tree.Tree, f *found) {
 	seen := map[string]bool{}
@@ -177,6 +183,16 @@ func (r *Report) readInterest(t *tree.Tree, f *found) {
 			}
 		}
 	}
+	for _, p := range r.IOS.Projects {
+		if lock := path.Join(path.Dir(p.Podfile), "Pods/Manifest.lock"); p.Podfile != "" && t.Has(lock) {
+			add(lock, InstalledPackages)
+		}
+	}
+	for _, x := range r.Frameworks {
+		if lock := path.Join(x.Dir, "node_modules/.package-lock.json"); t.Has(lock) {
+			add(lock, InstalledPackages)
+		}
+	}
 	for _, name := range f.all {
 		base := path.Base(name)
 		switch ext := strings.ToLower(path.Ext(base)); {
@@ -187,7 +203,7 @@ func (r *Report) readInterest(t *tree.Tree, f *found) {
 		case strings.HasPrefix(base, ".env"):
 			add(name, "environment file")
 		case lockFiles[base]:
-			add(name, "lock file")
+			add(name, LockFile)
 		case base == "ligare.yaml" || strings.HasPrefix(name, ".ligare/placed/"):
 			add(name, "record of Ligare")
 		}

@@ -316,6 +316,9 @@ func (r *Records) Comparison(ctx context.Context, c Caller, app string) (*shape.
 	if out.Registrations, err = r.Registrations(ctx, c, app); err != nil {
 		return nil, err
 	}
+	if out.Connections, err = r.Connections(ctx, c, app); err != nil {
+		return nil, err
+	}
 	for _, g := range out.Registrations {
 		if g.State != "registered" {
 			continue
