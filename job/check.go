@@ -3,13 +3,19 @@ package job
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"io/fs"
+	"slices"
+	"strings"
 	"time"
 
 	"ligare/client"
 	"ligare/client/shape"
 	"ligare/core/binding"
 	"ligare/core/check"
+	"ligare/core/sheet"
 	"ligare/core/wiring"
+	"ligare/sheets"
 )
 
 // Checked is a check's result with what else was learned on the way.
@@ -30,6 +36,9 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 		return nil, err
 	}
 	if err := w.history(ctx, &in); err != nil {
+		return nil, err
+	}
+	if in.Waivers, in.Standing, err = w.accepted(); err != nil {
 		return nil, err
 	}
 	in.Input = w.Input(regs)
@@ -64,6 +73,86 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	}
 	out.Sent = true
 	return out, nil
+}
+
+// Explain finds the causes that a pasted message can have, and whether they hold for the tree. Nothing is sent.
+func (w *Work) Explain(ctx context.Context, c *client.Client, why string, offline bool, text string) ([]check.Explanation, error) {
+	all, err := sheet.Load(sheets.FS)
+	if err != nil {
+		return nil, err
+	}
+	in := check.Input{Missing: map[check.Need]string{}, Now: time.Now()}
+	regs, _, err := w.known(ctx, c, why, offline, &in)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range regs { // a team's own, and the version that holds here
+		all[r.Service] = r.Sheet
+	}
+	var services []*sheet.Sheet
+	for _, s := range all {
+		services = append(services, s)
+	}
+	slices.SortFunc(services, func(a, b *sheet.Sheet) int { return strings.Compare(a.Service, b.Service) })
+	if w.Survey.Empty() {
+		return check.Explain(text, services, nil), nil
+	}
+	r, err := w.Check(ctx, c, why, offline, false)
+	if err != nil {
+		return nil, err
+	}
+	return check.Explain(text, services, r.Result), nil
+}
+
+// accepted reads which findings the tree accepts.
+func (w *Work) accepted() (waivers []*check.Waiver, standing *check.Standing, err error) {
+	mend := "Mend the line named, or restore the file from version control; nothing is accepted from a file that cannot be read."
+	if src, err := w.Tree.Read(check.WaiverFile); err == nil {
+		if waivers, err = check.ParseWaivers(src); err != nil {
+			return nil, nil, &Problem{What: "the tree's waivers cannot be read", Hint: mend, Err: err}
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, err
+	}
+	src, err := w.Tree.Read(check.StandingFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return waivers, nil, nil
+	} else if err != nil {
+		return nil, nil, err
+	}
+	if standing, err = check.ParseStanding(src); err != nil {
+		return nil, nil, &Problem{What: "what stood before cannot be read", Hint: mend, Err: err}
+	}
+	return waivers, standing, nil
+}
+
+// Waive plans one more waiver.
+func (w *Work) Waive(x check.Waiver) ([]Change, error) {
+	src, err := w.Tree.Read(check.WaiverFile)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	out, err := check.AddWaiver(src, x)
+	if err != nil {
+		return nil, &Problem{What: "nothing was accepted", Hint: "Name a rule, --reason and --until YYYY-MM-DD; `ligare explain` lists the rules.", Err: err}
+	}
+	w.Tree.Put(check.WaiverFile, out)
+	return w.Changes(map[string][]string{check.WaiverFile: {"an accepted finding; commit it"}}), nil
+}
+
+// AcceptStanding plans the file of what is found now, so that only what is new fails.
+func (w *Work) AcceptStanding(r *check.Result) ([]Change, error) {
+	out, err := check.Accept(r, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	w.Tree.Put(check.StandingFile, out)
+	return w.Changes(map[string][]string{check.StandingFile: {"what stood before; commit it"}}), nil
+}
+
+// Mend plans what Ligare can mend of what check finds: everything that is missing is placed, and what conflicts exchanged.
+func (w *Work) Mend(ctx context.Context, c *client.Client) (*Planned, error) {
+	return w.mend(ctx, c, func(a wiring.Answer) bool { return !a.Good() && a.Fixable })
 }
 
 // known gives the app's registrations, from the server or from the tree's own records, and notes what is not at hand.

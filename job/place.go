@@ -83,6 +83,33 @@ func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Pl
 	return out, nil
 }
 
+// mend plans those placements of all registrations that are chosen, exchanging what conflicts.
+func (w *Work) mend(ctx context.Context, c *client.Client, chosen func(wiring.Answer) bool) (*Planned, error) {
+	regs, err := w.registered(ctx, c, PlaceOptions{})
+	if err != nil {
+		return nil, err
+	}
+	in := w.Input(regs)
+	all, err := wiring.Evaluate(in)
+	if err != nil {
+		return nil, err
+	}
+	answers := slices.DeleteFunc(slices.Clone(all), func(a wiring.Answer) bool { return !chosen(a) })
+	if len(answers) == 0 {
+		return &Planned{Changes: []Change{}, Steps: []Step{}, Kept: []wiring.Answer{}, Next: []string{}, Still: []wiring.Still{}}, nil
+	}
+	plan, err := wiring.Make(in, answers, wiring.Always)
+	if err != nil {
+		return nil, &Problem{What: "it cannot be mended by itself", Hint: "Mend what stands first in the findings; nothing was written.", Err: err}
+	}
+	if err := plan.Commit(in, answers); err != nil {
+		return nil, err
+	}
+	out := w.planned(plan)
+	out.Still = []wiring.Still{}
+	return out, nil
+}
+
 func inEnvironment(e string) string {
 	if e == "" {
 		return ""

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/user"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -27,6 +28,11 @@ func checkCommand() *cli.Command {
 			&cli.StringFlag{Name: "fail-on", Value: "error", Usage: "lowest severity that makes the exit status 1: error, warning or note"},
 			&cli.BoolFlag{Name: "offline", Usage: "use the tree's own records of what was placed, no server"},
 			&cli.BoolFlag{Name: "no-report", Usage: "send nothing to the server"},
+			&cli.StringSliceFlag{Name: "require", Usage: "exit with 2 unless this could be looked at: a rule, or records, services, history"},
+			&cli.BoolFlag{Name: "fix", Usage: "mend what Ligare can; shows the diff first"},
+			&cli.BoolFlag{Name: "accept-standing", Usage: "accept what is found now, so that only what is new fails; writes " + check.StandingFile},
+			&cli.BoolFlag{Name: "yes", Usage: "write without asking"},
+			&cli.BoolFlag{Name: "dry-run", Usage: "show the diff, write nothing"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			failOn := check.Severity(c.String("fail-on"))
@@ -44,8 +50,30 @@ func checkCommand() *cli.Command {
 					why = err.Error()
 				}
 			}
+			if c.Bool("fix") {
+				if why != "" || s == nil {
+					return &job.Problem{What: "--fix needs the server: " + orNothing(why), Hint: "Values are placed as they were issued; the tree's own records hold only their digests."}
+				}
+				if err := mend(ctx, c, w, s); err != nil {
+					return err
+				}
+				if w, err = open(c); err != nil { // as it is now
+					return err
+				}
+			}
 			r, err := w.Check(ctx, s, why, c.Bool("offline"), !c.Bool("no-report"))
 			if err != nil {
+				return err
+			}
+			if err := r.Require(c.StringSlice("require")); err != nil {
+				return &job.Problem{What: "--require", Hint: "Name a rule (ligare explain lists them), or records, services, history.", Err: err}
+			}
+			if c.Bool("accept-standing") {
+				changes, err := w.AcceptStanding(r.Result)
+				if err != nil {
+					return err
+				}
+				_, err = finish(c, w, changes, "Accept what is found now?")
 				return err
 			}
 			if err := showCheck(c, w, r.Result); err != nil {
@@ -58,6 +86,59 @@ func checkCommand() *cli.Command {
 				return &job.Problem{What: "not everything could be looked at", Hint: blindHint(r.Result)}
 			}
 			return nil
+		},
+	})
+}
+
+// mend shows what Ligare can mend, asks, and writes.
+func mend(ctx context.Context, c *cli.Command, w *job.Work, s *client.Client) error {
+	p, err := w.Mend(ctx, s)
+	if err != nil {
+		return err
+	}
+	if len(p.Changes) == 0 {
+		fmt.Fprintln(os.Stderr, "Nothing is wrong that Ligare can mend.")
+		return nil
+	}
+	written, err := finish(c, w, p.Changes, fmt.Sprintf("Write %s?", count(len(p.Changes), "file")))
+	if err != nil {
+		return err
+	}
+	if !jsonWanted(c) && c.String("format") == "text" {
+		afterPlacing(os.Stdout, p, written)
+		fmt.Println()
+	}
+	return nil
+}
+
+func waiveCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "waive", Usage: "accept a finding, with reason and end; writes " + check.WaiverFile, ArgsUsage: "RULE [FILE]",
+		Flags: append(writeFlags(),
+			&cli.StringFlag{Name: "reason", Usage: "why it is accepted"},
+			&cli.StringFlag{Name: "until", Usage: "the last day it holds, YYYY-MM-DD"},
+			&cli.StringFlag{Name: "who", Usage: "who accepts it; without, the one signed in to the system"},
+			&cli.StringFlag{Name: "variant", Usage: "only in this variant"}),
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() < 1 || c.Args().Len() > 2 {
+				return &job.Problem{What: c.FullName() + " takes a rule and perhaps a file", Hint: "`" + c.FullName() + " --help` shows how it is used."}
+			}
+			w, err := open(c)
+			if err != nil {
+				return err
+			}
+			who := c.String("who")
+			if who == "" {
+				if u, err := user.Current(); err == nil {
+					who = u.Username
+				}
+			}
+			changes, err := w.Waive(check.Waiver{Rule: c.Args().Get(0), At: c.Args().Get(1), Variant: c.String("variant"), Reason: c.String("reason"), Who: who, Until: c.String("until")})
+			if err != nil {
+				return err
+			}
+			_, err = finish(c, w, changes, "Accept it?")
+			return err
 		},
 	})
 }

@@ -72,6 +72,8 @@ type Input struct {
 	Tracked      map[string]Tracked    // what version control says of the survey's files; nil when missing
 	Certificates []cert.Known          // of the keystores at hand, every entry
 	Recognised   map[string]Recognised // what the server says of values found, by wiring.Digest
+	Waivers      []*Waiver
+	Standing     *Standing // nil when everything counts
 	Now          time.Time
 }
 
@@ -161,6 +163,9 @@ type NotLooked struct {
 // Result is what a check found, and how far it could look.
 type Result struct {
 	Findings  []Finding   `json:"findings"`
+	Waived    []Waived    `json:"waived,omitempty"`   // accepted, with reason and end
+	Standing  []Finding   `json:"standing,omitempty"` // that stood when checking began here
+	Gone      []string    `json:"gone,omitempty"`     // stood then, and stand no longer
 	Looked    []string    `json:"looked"`
 	NotLooked []NotLooked `json:"notLooked"`
 }
@@ -174,6 +179,24 @@ func (r *Result) Worst() Severity {
 		}
 	}
 	return worst
+}
+
+// Require makes rules required that were asked for by name, or by what they need. It is an error to name none.
+func (r *Result) Require(names []string) error {
+	for _, name := range names {
+		known := RuleByID(name) != nil
+		for i := range r.NotLooked {
+			n := &r.NotLooked[i]
+			rule := RuleByID(n.Rule)
+			if n.Rule == name || rule != nil && slices.Contains(rule.Needs, Need(name)) {
+				n.Required = true
+			}
+		}
+		if _, need := required[Need(name)]; !known && !need {
+			return fmt.Errorf("there is no rule %q", name)
+		}
+	}
+	return nil
 }
 
 // Blind reports whether a required rule could not look.
@@ -250,21 +273,31 @@ func Run(in Input) *Result {
 	for _, a := range in.Answers {
 		r.answer(a)
 	}
+	r.setAside(in.Waivers, in.Standing)
 	for id := range r.looked {
 		r.out.Looked = append(r.out.Looked, id)
 	}
 	sort.Strings(r.out.Looked)
-	sort.SliceStable(r.out.Findings, func(i, j int) bool {
-		a, b := r.out.Findings[i], r.out.Findings[j]
-		if rank[a.Severity] != rank[b.Severity] {
-			return rank[a.Severity] > rank[b.Severity]
-		}
-		if a.File != b.File {
-			return a.File < b.File
-		}
-		return a.Line < b.Line
-	})
+	for _, list := range [][]Finding{r.out.Findings, r.out.Standing} {
+		sort.SliceStable(list, func(i, j int) bool {
+			a, b := list[i], list[j]
+			if rank[a.Severity] != rank[b.Severity] {
+				return rank[a.Severity] > rank[b.Severity]
+			}
+			if a.File != b.File {
+				return a.File < b.File
+			}
+			return a.Line < b.Line
+		})
+	}
+	if r.out.Findings == nil {
+		r.out.Findings = []Finding{}
+	}
 	return r.out
+}
+
+func sortBy[T any](list []T, key func(T) string) {
+	sort.SliceStable(list, func(i, j int) bool { return key(list[i]) < key(list[j]) })
 }
 
 // can reports whether a rule has what it needs.
@@ -382,4 +415,18 @@ func (r *runner) sources() {
 			r.add(Finding{Rule: "source-unreadable", Message: q.File + ": " + why, File: q.File, Line: max(line, 1), Column: 1}, nil, q.What)
 		}
 	}
+}
+
+// NeedsSay lists what a rule cannot look without, in words.
+func (r *Rule) NeedsSay() string {
+	words := map[Need]string{Attached: "a tree that is attached to an app", Registrations: "what was registered", TeamRecords: "the server's records", Services: "what the services say", History: "version control"}
+	needs := r.Needs
+	if len(r.Codes) > 0 && !slices.Contains(needs, Registrations) {
+		needs = append([]Need{Registrations}, needs...)
+	}
+	var out []string
+	for _, n := range needs {
+		out = append(out, words[n])
+	}
+	return strings.Join(out, ", ")
 }

@@ -68,6 +68,9 @@ type studio struct {
 
 	certificates []cert.Known
 	recognised   map[string]Recognised
+	waivers      []*Waiver
+	standing     *Standing
+	now          time.Time // zero for today
 }
 
 var shipped = func() map[string]*sheet.Sheet {
@@ -248,7 +251,10 @@ func (s *studio) input() wiring.Input {
 
 func (s *studio) check(t testing.TB) *Result {
 	t.Helper()
-	in := Input{Input: s.input(), Missing: s.missing, Records: s.records, Tracked: s.tracked, Certificates: s.certificates, Recognised: s.recognised, Now: today}
+	in := Input{Input: s.input(), Missing: s.missing, Records: s.records, Tracked: s.tracked, Certificates: s.certificates, Recognised: s.recognised, Waivers: s.waivers, Standing: s.standing, Now: today}
+	if !s.now.IsZero() {
+		in.Now = s.now
+	}
 	for _, m := range in.Survey.Android.Modules {
 		for _, v := range m.Variants {
 			v.Certificate = s.signers[v.KeyStore.String()]

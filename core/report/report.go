@@ -106,7 +106,14 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 	}
 	for _, reason := range reasons {
 		fmt.Fprintf(w, "%s  %s\n", paint(check.Error, "could not look"), wrap(reason, width, 16))
-		fmt.Fprintf(w, "                %s\n\n", wrap("held back: "+strings.Join(held[reason], ", "), width, 16))
+		rules := strings.Join(held[reason], ", ")
+		if n := len(held[reason]); n > 8 {
+			rules = fmt.Sprintf("%s and %d more", strings.Join(held[reason][:6], ", "), n-6)
+		}
+		fmt.Fprintf(w, "                %s\n\n", wrap("held back: "+rules, width, 16))
+	}
+	for _, g := range r.Gone {
+		fmt.Fprintf(w, "gone  %s  stood before and does no longer; --accept-standing forgets it\n", g)
 	}
 	fmt.Fprintln(w, Summary(r))
 }
@@ -151,6 +158,12 @@ func Summary(r *check.Result) string {
 	for _, x := range r.NotLooked {
 		blind[x.Rule] = true
 	}
+	if n := len(r.Standing); n > 0 {
+		what += fmt.Sprintf(", %d that stood before", n)
+	}
+	if n := len(r.Waived); n > 0 {
+		what += fmt.Sprintf(", %d accepted", n)
+	}
 	say := fmt.Sprintf("%s; %s looked", what, plural(len(r.Looked), "rule"))
 	if len(blind) > 0 {
 		say += fmt.Sprintf(", %d could not look everywhere", len(blind))
@@ -175,17 +188,22 @@ func SARIF(w io.Writer, r *check.Result, version string) error {
 		rules = append(rules, m{"id": rule.ID, "shortDescription": m{"text": rule.Title}, "fullDescription": m{"text": rule.Why}, "help": m{"text": rule.Fix},
 			"defaultConfiguration": m{"level": string(rule.Severity)}})
 	}
-	for _, f := range r.Findings {
-		location := m{"artifactLocation": m{"uri": (&uriPath{f.File}).String(), "uriBaseId": "TREE"}}
-		if f.Line > 0 {
-			location["region"] = m{"startLine": f.Line, "startColumn": max(f.Column, 1)}
-		}
+	for i, f := range append(append([]check.Finding{}, r.Findings...), r.Standing...) {
+		location := place(f)
 		text := f.Message
 		if f.Expected != "" {
 			text += " Should be: " + f.Expected + "."
 		}
-		results = append(results, m{"ruleId": f.Rule, "ruleIndex": index[f.Rule], "level": string(f.Severity), "message": m{"text": text},
-			"locations": []m{{"physicalLocation": location}}, "partialFingerprints": m{"ligare/v1": f.Fingerprint}})
+		one := m{"ruleId": f.Rule, "ruleIndex": index[f.Rule], "level": string(f.Severity), "message": m{"text": text},
+			"locations": []m{{"physicalLocation": location}}, "partialFingerprints": m{"ligare/v1": f.Fingerprint}}
+		if i >= len(r.Findings) {
+			one["baselineState"] = "unchanged"
+		}
+		results = append(results, one)
+	}
+	for _, x := range r.Waived {
+		results = append(results, m{"ruleId": x.Rule, "ruleIndex": index[x.Rule], "level": string(x.Severity), "message": m{"text": x.Message}, "locations": []m{{"physicalLocation": place(x.Finding)}},
+			"partialFingerprints": m{"ligare/v1": x.Fingerprint}, "suppressions": []m{{"kind": "external", "status": "accepted", "justification": x.Waiver.Reason + " (" + x.Waiver.Who + ", until " + x.Waiver.Until + ")"}}})
 	}
 	if results == nil {
 		results = []m{}
@@ -197,6 +215,15 @@ func SARIF(w io.Writer, r *check.Result, version string) error {
 	run := m{"tool": m{"driver": m{"name": "ligare", "version": version, "rules": rules}}, "results": results, "columnKind": "unicodeCodePoints",
 		"invocations": []m{{"executionSuccessful": !r.Blind(), "toolExecutionNotifications": append([]m{}, notes...)}}}
 	return JSON(w, m{"$schema": "https://json.schemastore.org/sarif-2.1.0.json", "version": "2.1.0", "runs": []m{run}})
+}
+
+// place gives a finding's place as a physical location.
+func place(f check.Finding) map[string]any {
+	location := map[string]any{"artifactLocation": map[string]any{"uri": (&uriPath{f.File}).String(), "uriBaseId": "TREE"}}
+	if f.Line > 0 {
+		location["region"] = map[string]any{"startLine": f.Line, "startColumn": max(f.Column, 1)}
+	}
+	return location
 }
 
 type uriPath struct{ path string }

@@ -274,10 +274,11 @@ type Connector struct {
 
 // Message is a text or code people meet, the cause it points to, and what to do.
 type Message struct {
-	Code   string `yaml:"code" json:"code,omitempty" doc:"The code in a refusal."`
-	Text   string `yaml:"text" json:"text,omitempty" doc:"Part of the text in a build or a log."`
-	Cause  string `yaml:"cause" json:"cause" need:"yes" doc:"What it means."`
-	Remedy string `yaml:"remedy" json:"remedy" need:"yes" doc:"What to do."`
+	Code   string   `yaml:"code" json:"code,omitempty" doc:"The code in a refusal."`
+	Text   string   `yaml:"text" json:"text,omitempty" doc:"Part of the text in a build or a log; … stands for anything in between."`
+	Rules  []string `yaml:"rules" json:"rules,omitempty" form:"id" doc:"The rules of ligare check that find the cause in a tree."`
+	Cause  string   `yaml:"cause" json:"cause" need:"yes" doc:"What it means."`
+	Remedy string   `yaml:"remedy" json:"remedy" need:"yes" doc:"What to do."`
 }
 
 // Named is a named placement: data above one of the core's generic ensures.
