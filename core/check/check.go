@@ -15,7 +15,9 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"ligare/core/binding"
 	"ligare/core/cert"
+	"ligare/core/ident"
 	"ligare/core/sheet"
 	"ligare/core/wiring"
 )
@@ -130,20 +132,21 @@ func ruleFor(code string) *Rule {
 
 // Finding is one thing that is wrong.
 type Finding struct {
-	Rule        string         `json:"rule"`
-	Severity    Severity       `json:"severity"`
-	Message     string         `json:"message"`
-	Variant     string         `json:"variant"`
-	File        string         `json:"file"`
-	Line        int            `json:"line"`
-	Column      int            `json:"column"`
-	Expected    string         `json:"expected"`
-	Actual      string         `json:"actual"`
-	Why         string         `json:"why"`
-	Fix         string         `json:"fix"`
-	Fixable     bool           `json:"fixable"`
-	Fingerprint string         `json:"fingerprint"`
-	Also        []wiring.Place `json:"also,omitempty"`
+	Rule         string         `json:"rule"`
+	Severity     Severity       `json:"severity"`
+	Message      string         `json:"message"`
+	Variant      string         `json:"variant"`
+	File         string         `json:"file"`
+	Line         int            `json:"line"`
+	Column       int            `json:"column"`
+	Expected     string         `json:"expected"`
+	Actual       string         `json:"actual"`
+	Why          string         `json:"why"`
+	Fix          string         `json:"fix"`
+	Fixable      bool           `json:"fixable"`
+	Fingerprint  string         `json:"fingerprint"`
+	Also         []wiring.Place `json:"also,omitempty"`
+	Consequences []string       `json:"consequences,omitempty"` // what else is wrong because of it, and will not be once it is mended
 
 	cause string // findings of one rule with one cause are one
 }
@@ -270,7 +273,7 @@ func Run(in Input) *Result {
 			l.look(r)
 		}
 	}
-	for _, a := range in.Answers {
+	for _, a := range r.unplaced() {
 		r.answer(a)
 	}
 	r.setAside(in.Waivers, in.Standing)
@@ -298,6 +301,42 @@ func Run(in Input) *Result {
 
 func sortBy[T any](list []T, key func(T) string) {
 	sort.SliceStable(list, func(i, j int) bool { return key(list[i]) < key(list[j]) })
+}
+
+// unplaced folds the answers for a service of which nothing stands on a platform into one finding, and gives the others.
+func (r *runner) unplaced() (left []wiring.Answer) {
+	type group struct {
+		registration string
+		platform     ident.Platform
+	}
+	of := func(a wiring.Answer) group { return group{a.Registration, a.Platform} }
+	absent, all := map[group]int{}, map[group]int{}
+	for _, a := range r.in.Answers {
+		if a.Floor() || a.Platform == "" {
+			continue
+		}
+		all[of(a)]++
+		if a.State == wiring.Absent {
+			absent[of(a)]++
+		}
+	}
+	for _, a := range r.in.Answers {
+		g := of(a)
+		if absent[g] < 3 || absent[g] < all[g] || a.Good() {
+			left = append(left, a)
+			continue
+		}
+		reg := r.registration(a.Registration)
+		if a.Floor() || reg == nil {
+			left = append(left, a)
+			continue
+		}
+		f := Finding{Rule: "service-not-placed", File: binding.File, Variant: strings.Join(a.Variants, ", "), Expected: "placed", Actual: "nothing of it", Fixable: a.Fixable, cause: a.Service + string(a.Platform)}
+		f.Message = fmt.Sprintf("%s is registered for this app, and nothing of it stands in the %s project", reg.Sheet.Title, platformTitle(a.Platform))
+		f.Consequences = []string{capital(a.Detail)}
+		r.add(f, map[string]string{"service": a.Service}, a.Service, string(a.Platform))
+	}
+	return left
 }
 
 // can reports whether a rule has what it needs.
@@ -346,9 +385,14 @@ func (r *runner) add(f Finding, vars map[string]string, identity ...string) {
 		if rank[f.Severity] > rank[had.Severity] {
 			had.Severity = f.Severity
 		}
+		for _, c := range f.Consequences {
+			if !slices.Contains(had.Consequences, c) {
+				had.Consequences = append(had.Consequences, c)
+			}
+		}
 		for _, v := range strings.Split(f.Variant, ", ") {
-			if !strings.Contains(", "+had.Variant+", ", ", "+v+", ") {
-				had.Variant += ", " + v
+			if v != "" && !strings.Contains(", "+had.Variant+", ", ", "+v+", ") {
+				had.Variant = strings.TrimPrefix(had.Variant+", "+v, ", ")
 			}
 		}
 		return

@@ -214,7 +214,7 @@ func (r *runner) redirects() {
 				if err != nil || slices.Contains(known.Redirects, uri) {
 					continue
 				}
-				f := Finding{Rule: "redirect-missing", File: "ligare.yaml", Line: 1, Column: 1, Expected: uri, Actual: strings.Join(known.Redirects, ", ")}
+				f := Finding{Rule: "redirect-missing", File: "ligare.yaml", Expected: uri, Actual: strings.Join(known.Redirects, ", ")}
 				f.Message = fmt.Sprintf("%s has no redirect %s, which the app on %s answers to", reg.Sheet.Title, uri, platformTitle(i.Platform))
 				for _, has := range known.Redirects {
 					if strings.EqualFold(has, uri) {

@@ -344,3 +344,18 @@ fun hash(info: PackageInfo) {
 		}
 	}
 }
+
+func TestAServiceThatIsNotPlaced(t *testing.T) {
+	s := wire(t, "hivelog", "treadmark")
+	s.register(t, "burrcatch")
+	r := s.check(t)
+	var got []Finding
+	for _, f := range r.Findings {
+		if f.Severity != Note {
+			got = append(got, f)
+		}
+	}
+	if len(got) != 2 || got[0].Rule != "service-not-placed" || got[1].Rule != "service-not-placed" || len(got[0].Consequences) < 4 || !got[0].Fixable {
+		t.Errorf("one for each platform, with what follows from it: %+v", got)
+	}
+}

@@ -97,7 +97,7 @@ func (r *runner) standing() {
 	if r.in.Records == nil {
 		return
 	}
-	at := func(rule string) Finding { return Finding{Rule: rule, File: binding.File, Line: 1, Column: 1} }
+	at := func(rule string) Finding { return Finding{Rule: rule, File: binding.File} }
 	for _, g := range r.in.Records.Registrations {
 		name := serviceTitle(r, g.Service)
 		where := name
@@ -128,7 +128,7 @@ func (r *runner) standing() {
 				continue
 			}
 			f := at("duty-open")
-			f.Message = fmt.Sprintf("%s: %s (before %s)", where, d.Title, d.Before)
+			f.Message, f.cause = fmt.Sprintf("%s, before %s: %s", name, d.Before, d.Title), g.Service+d.ID
 			r.add(f, map[string]string{"service": g.Service, "duty": d.ID}, g.Service, g.Environment, d.ID)
 		}
 	}

@@ -330,11 +330,12 @@ func plant(t *testing.T, mistakes []mistake) {
 			if m.right != nil {
 				m.right(t, s)
 			}
-			if before := s.check(t); before.Worst().AtLeast(Warning) {
-				t.Fatalf("before anything was wrong: %+v", before.Findings)
+			sound := s.check(t)
+			if sound.Worst().AtLeast(Warning) {
+				t.Fatalf("before anything was wrong: %+v", sound.Findings)
 			}
 			before := map[string]bool{}
-			for _, f := range s.check(t).Findings {
+			for _, f := range sound.Findings {
 				before[f.Fingerprint+string(f.Severity)] = true
 			}
 			switch {

@@ -70,6 +70,13 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 		if f.Actual != "" {
 			fmt.Fprintf(w, "    is         %s\n", f.Actual)
 		}
+		for i, c := range f.Consequences {
+			if i == 5 && len(f.Consequences) > 6 {
+				fmt.Fprintf(w, "    with it    and %d more\n", len(f.Consequences)-i)
+				break
+			}
+			fmt.Fprintf(w, "    with it    %s\n", wrap(c, width, 15))
+		}
 		for _, p := range f.Also {
 			fmt.Fprintf(w, "    also       %s\n", p)
 		}

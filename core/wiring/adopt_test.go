@@ -64,7 +64,7 @@ func TestAMinimumIsNotTakenIn(t *testing.T) {
 	}
 	met := false
 	for _, a := range answers {
-		met = met || a.floor() && a.Good()
+		met = met || a.Floor() && a.Good()
 	}
 	p := &Plan{Tree: in.Tree}
 	taken, err := p.Adopt(in, answers)

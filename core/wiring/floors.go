@@ -37,8 +37,8 @@ func floors(s *sheet.Sheet) []sheet.Placement {
 	return out
 }
 
-// floor reports whether a bound is wanted, which whatever stands at it or above it meets.
-func (w *Want) floor() bool { return w.Place == "minimum-sdk" || w.Place == "deployment-target" }
+// Floor reports whether a bound is wanted, which whatever stands at it or above it meets.
+func (w *Want) Floor() bool { return w.Place == "minimum-sdk" || w.Place == "deployment-target" }
 
 func sentence(s string) string {
 	if s == "" {

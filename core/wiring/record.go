@@ -192,7 +192,7 @@ func digests(reg *Registration) map[string]string {
 func (p *Plan) Adopt(in Input, answers []Answer) (taken []Answer, err error) {
 	var wants []Answer
 	for _, a := range answers {
-		if a.Good() && !a.floor() {
+		if a.Good() && !a.Floor() {
 			wants = append(wants, a)
 		}
 	}
