@@ -188,6 +188,12 @@ func (c *Client) Comparison(ctx context.Context, app string) (*shape.Comparison,
 	return out, c.Do(ctx, "GET", "/v1/apps/"+url.PathEscape(app)+"/comparison", nil, out)
 }
 
+// Comb gives what is needed to recognise the team's secrets in a tree of an app.
+func (c *Client) Comb(ctx context.Context, app string) (*shape.Handout, error) {
+	out := &shape.Handout{}
+	return out, c.Do(ctx, "POST", "/v1/apps/"+url.PathEscape(app)+"/comb", struct{}{}, out)
+}
+
 // Look asks the server to look at the service now.
 func (c *Client) Look(ctx context.Context, id string) error {
 	return c.Do(ctx, "POST", "/v1/registrations/"+url.PathEscape(id)+"/look", struct{}{}, nil)

@@ -4,14 +4,17 @@ package vcs
 
 import (
 	"archive/zip"
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 )
 
@@ -54,8 +57,8 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	return r, nil
 }
 
-// git runs one command. Nothing a repository's configuration names is started, and no lock is taken.
-func (r *Repo) git(ctx context.Context, stdin []byte, args ...string) ([]byte, error) {
+// command prepares one command. Nothing a repository's configuration names is started, and no lock is taken.
+func (r *Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", r.dir, "-c", "core.fsmonitor=false", "-c", "core.quotePath=false"}, args...)...)
 	for _, e := range os.Environ() {
 		if name, _, _ := strings.Cut(e, "="); name != "GIT_DIR" && name != "GIT_WORK_TREE" && name != "GIT_INDEX_FILE" {
@@ -66,6 +69,12 @@ func (r *Repo) git(ctx context.Context, stdin []byte, args ...string) ([]byte, e
 	if args[0] != "check-ignore" { // which takes names only
 		cmd.Env = append(cmd.Env, "GIT_LITERAL_PATHSPECS=1")
 	}
+	return cmd
+}
+
+// git runs one command.
+func (r *Repo) git(ctx context.Context, stdin []byte, args ...string) ([]byte, error) {
+	cmd := r.command(ctx, args...)
 	cmd.Stdin = bytes.NewReader(stdin)
 	var out, bad bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &bad
@@ -154,4 +163,124 @@ func (r *Repo) States(ctx context.Context, files []string) (map[string]State, er
 		}
 	}
 	return out, nil
+}
+
+// Object is one object of the history: a file's content, a commit or a tag with its message.
+type Object struct {
+	ID   string
+	Kind string // blob, commit, tag
+	Path string // that a blob was found under, the first of several
+	Size int64
+}
+
+// History gives every object that any branch, tag or stash reaches, each once, with its content. It stops at the first
+// error of visit, or when ctx ends. Content that is not read is passed over.
+func (r *Repo) History(ctx context.Context, visit func(Object, io.Reader) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	list := r.command(ctx, "rev-list", "--objects", "--all", "--reflog")
+	cat := r.command(ctx, "cat-file", "--batch=%(objectname) %(objecttype) %(objectsize) %(rest)", "--buffer")
+	names, err := list.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	cat.Stdin = names
+	contents, err := cat.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	var bad bytes.Buffer
+	list.Stderr, cat.Stderr = &bad, &bad
+	if err := list.Start(); err != nil {
+		return err
+	}
+	if err := cat.Start(); err != nil {
+		return err
+	}
+	visited := objects(bufio.NewReaderSize(contents, 1<<20), visit)
+	if visited != nil {
+		cancel()
+	}
+	err = errors.Join(cat.Wait(), list.Wait())
+	switch {
+	case visited != nil:
+		return visited
+	case err != nil:
+		return fmt.Errorf("git: %w: %s", err, strings.TrimSpace(bad.String()))
+	}
+	return nil
+}
+
+// objects reads what git cat-file --batch prints.
+func objects(in *bufio.Reader, visit func(Object, io.Reader) error) error {
+	for {
+		line, err := in.ReadString('\n')
+		if err == io.EOF && line == "" {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		parts := strings.SplitN(strings.TrimSuffix(line, "\n"), " ", 4)
+		if len(parts) == 2 && parts[1] == "missing" {
+			continue
+		}
+		if len(parts) < 3 {
+			return fmt.Errorf("git cat-file printed %q", line)
+		}
+		o := Object{ID: parts[0], Kind: parts[1]}
+		if len(parts) == 4 {
+			o.Path = parts[3]
+		}
+		if o.Size, err = strconv.ParseInt(parts[2], 10, 64); err != nil {
+			return fmt.Errorf("git cat-file printed %q", line)
+		}
+		content := &io.LimitedReader{R: in, N: o.Size}
+		if o.Kind != "tree" {
+			if err := visit(o, content); err != nil {
+				return err
+			}
+		}
+		if _, err := io.CopyN(io.Discard, in, content.N+1); err != nil { // and the line end
+			return err
+		}
+	}
+}
+
+// Commit is where something came into the history.
+type Commit struct{ ID, Date, Author string }
+
+// Brought gives the first commit that has an object.
+func (r *Repo) Brought(ctx context.Context, o Object) (Commit, error) {
+	args := []string{"log", "--all", "--reflog", "--format=%h%x00%ad%x00%an", "--date=short"}
+	if o.Kind == "blob" {
+		args = append(args, "--find-object="+o.ID)
+	} else {
+		args = []string{"show", "--no-patch", "--format=%h%x00%ad%x00%an", "--date=short", o.ID + "^{commit}"}
+	}
+	out, err := r.git(ctx, nil, args...)
+	if err != nil {
+		return Commit{}, err
+	}
+	lines := strings.Split(strings.TrimSpace(string(out)), "\n")
+	parts := strings.Split(lines[len(lines)-1], "\x00")
+	if len(parts) != 3 {
+		return Commit{ID: o.ID}, nil
+	}
+	return Commit{parts[0], parts[1], parts[2]}, nil
+}
+
+// Head gives the commit that the tree stands on, with the branch's name; "" for none.
+func (r *Repo) Head(ctx context.Context) (commit, branch string, err error) {
+	out, err := r.git(ctx, nil, "rev-parse", "--verify", "--quiet", "HEAD")
+	if err != nil {
+		return "", "", nil // no commit yet
+	}
+	name, err := r.git(ctx, nil, "rev-parse", "--abbrev-ref", "HEAD")
+	if err != nil {
+		return "", "", err
+	}
+	if branch = strings.TrimSpace(string(name)); branch == "HEAD" {
+		branch = ""
+	}
+	return strings.TrimSpace(string(out)), branch, nil
 }

@@ -3,6 +3,7 @@ package vcs
 import (
 	"context"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -173,5 +174,63 @@ func TestTreesOfCommits(t *testing.T) {
 	}
 	if _, err := r.Touched(context.Background(), "-x", "HEAD"); err == nil {
 		t.Error("an option was taken for a commit")
+	}
+}
+
+// Every object of any branch or stash is given once, with its path and content; so is what was taken out again.
+func TestHistory(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	run(t, dir, "init", "--quiet", "--initial-branch=main")
+	put(t, dir, "a b.txt", "first\n")
+	put(t, dir, "bin", "\x00\n\x00")
+	run(t, dir, "add", "--all")
+	run(t, dir, "commit", "--quiet", "-m", "a message with words")
+	run(t, dir, "checkout", "--quiet", "-b", "side")
+	put(t, dir, "deep/c.txt", "only on the side, and without an end")
+	run(t, dir, "add", "--all")
+	run(t, dir, "commit", "--quiet", "-m", "side")
+	run(t, dir, "rm", "--quiet", "deep/c.txt")
+	run(t, dir, "commit", "--quiet", "-m", "taken out")
+	run(t, dir, "checkout", "--quiet", "main")
+	repo, err := Open(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := map[string]string{}
+	commits := 0
+	var side Object
+	if err := repo.History(ctx, func(o Object, r io.Reader) error {
+		if o.Kind == "commit" {
+			commits++
+			return nil // its content is passed over
+		}
+		b, err := io.ReadAll(r)
+		if o.Path == "deep/c.txt" {
+			side = o
+		}
+		got[o.Path] += string(b)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if commits != 3 || len(got) != 3 || got["a b.txt"] != "first\n" || got["bin"] != "\x00\n\x00" || got["deep/c.txt"] != "only on the side, and without an end" {
+		t.Errorf("%d commits, %q", commits, got)
+	}
+	at, err := repo.Brought(ctx, side)
+	if err != nil || len(at.ID) < 7 || at.Author != "Wren" || len(at.Date) != 10 {
+		t.Errorf("%+v %v", at, err)
+	}
+	stop := errors.New("enough")
+	if err := repo.History(ctx, func(Object, io.Reader) error { return stop }); !errors.Is(err, stop) {
+		t.Errorf("%v", err)
+	}
+	ended, cancel := context.WithCancel(ctx)
+	cancel()
+	if err := repo.History(ended, func(Object, io.Reader) error { return nil }); err == nil {
+		t.Error("it went on after it was told to stop")
+	}
+	if commit, branch, err := repo.Head(ctx); err != nil || len(commit) != 40 || branch != "main" {
+		t.Errorf("%q %q %v", commit, branch, err)
 	}
 }

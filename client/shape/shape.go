@@ -559,6 +559,33 @@ type Comparison struct {
 	Connections   []Connection   `json:"connections"` // what they want from each other
 }
 
+// Handout is what is needed to recognise the team's secrets in a tree, and nothing that gives them away: for each the
+// low 24 bits of a rolling digest over a window, and HMAC-SHA-256 over the whole under a key that is new every time.
+type Handout struct {
+	Table    []byte     `json:"table"` // seed of the rolling digest's table
+	Key      []byte     `json:"key"`
+	Needles  []Needle   `json:"needles"`
+	Unsought []Unsought `json:"unsought"`
+}
+
+// Needle is one secret as it is handed out.
+type Needle struct {
+	ID      string `json:"id"`
+	Kind    string `json:"kind"` // server secret, test key
+	Say     string `json:"say"`
+	Offset  int    `json:"offset"` // of the window, in bytes
+	Length  int    `json:"length"`
+	Rolling uint32 `json:"rolling"`
+	Digest  []byte `json:"digest"`
+}
+
+// Unsought is a secret that is not looked for, and why.
+type Unsought struct {
+	ID  string `json:"id"`
+	Say string `json:"say"`
+	Why string `json:"why"`
+}
+
 // Sighting is what a service saw.
 type Sighting struct {
 	ID          string            `json:"id"`

@@ -35,9 +35,9 @@ func checkCommand() *cli.Command {
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the diff, write nothing"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			failOn := check.Severity(c.String("fail-on"))
-			if failOn != check.Error && failOn != check.Warning && failOn != check.Note {
-				return &job.Problem{What: fmt.Sprintf("--fail-on: there is no severity %q", failOn), Hint: "Use error, warning or note."}
+			failOn, err := severity(c)
+			if err != nil {
+				return err
 			}
 			w, err := open(c)
 			if err != nil {

@@ -44,6 +44,8 @@ type Rule struct {
 	Severity Severity `yaml:"severity" json:"severity"`
 	Graded   string   `yaml:"graded" json:"graded,omitempty"` // when it is less, or more
 	Needs    []Need   `yaml:"needs" json:"needs,omitempty"`
+	By       string   `yaml:"by" json:"by,omitempty"` // another command that looks: comb
+	Quiet    bool     `yaml:"quiet" json:"-"`         // the line it finds is not shown: it holds a secret
 	Codes    []string `yaml:"codes" json:"-"`
 	Compares string   `yaml:"compares" json:"compares"`
 	Why      string   `yaml:"why" json:"why"`
@@ -255,6 +257,9 @@ var looks = []struct {
 func Run(in Input) *Result {
 	r := &runner{in: in, out: &Result{Findings: []Finding{}, Looked: []string{}, NotLooked: []NotLooked{}}, looked: map[string]bool{}, seen: map[string]int{}}
 	for _, rule := range rules {
+		if rule.By != "" {
+			continue
+		}
 		r.looked[rule.ID] = true
 		needs := rule.Needs
 		if len(rule.Codes) > 0 {
@@ -277,6 +282,12 @@ func Run(in Input) *Result {
 		r.answer(a)
 	}
 	r.setAside(in.Waivers, in.Standing)
+	r.finish()
+	return r.out
+}
+
+// finish puts a result in order: the worst first.
+func (r *runner) finish() {
 	for id := range r.looked {
 		r.out.Looked = append(r.out.Looked, id)
 	}
@@ -296,7 +307,6 @@ func Run(in Input) *Result {
 	if r.out.Findings == nil {
 		r.out.Findings = []Finding{}
 	}
-	return r.out
 }
 
 func sortBy[T any](list []T, key func(T) string) {
@@ -337,6 +347,30 @@ func (r *runner) unplaced() (left []wiring.Answer) {
 		r.add(f, map[string]string{"service": a.Service}, a.Service, string(a.Platform))
 	}
 	return left
+}
+
+// Gather makes a result of findings that another command made, giving each its rule's words.
+func Gather(by string, findings []Finding, notLooked []NotLooked, waivers []*Waiver, now time.Time) *Result {
+	r := &runner{in: Input{Now: now, Missing: map[Need]string{}}, out: &Result{Findings: []Finding{}, Looked: []string{}, NotLooked: notLooked}, looked: map[string]bool{}, seen: map[string]int{}}
+	if notLooked == nil {
+		r.out.NotLooked = []NotLooked{}
+	}
+	for _, rule := range rules {
+		if rule.By == by {
+			r.looked[rule.ID] = true
+		}
+	}
+	for _, f := range findings {
+		r.add(f, nil, f.Expected, f.Message)
+	}
+	for _, n := range notLooked {
+		if n.Required {
+			delete(r.looked, n.Rule)
+		}
+	}
+	r.setAside(slices.DeleteFunc(slices.Clone(waivers), func(w *Waiver) bool { return RuleByID(w.Rule).By != by }), nil)
+	r.finish()
+	return r.out
 }
 
 // can reports whether a rule has what it needs.

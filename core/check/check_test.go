@@ -91,7 +91,13 @@ func TestACorrectAppGetsSilence(t *testing.T) {
 	if len(r.Findings) > 0 || len(r.NotLooked) > 0 {
 		t.Errorf("%+v %+v", r.Findings, r.NotLooked)
 	}
-	if len(r.Looked) != len(Rules()) {
+	others := 0
+	for _, x := range Rules() {
+		if x.By != "" {
+			others++
+		}
+	}
+	if len(r.Looked) != len(Rules())-others {
 		t.Errorf("%d of %d rules looked", len(r.Looked), len(Rules()))
 	}
 }

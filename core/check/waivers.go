@@ -211,7 +211,7 @@ func (r *runner) setAside(waivers []*Waiver, standing *Standing) {
 		case ended[w]:
 			f.Rule, f.Actual = "waiver-ended", w.Until
 			f.Message = fmt.Sprintf("The waiver of %s by %s ended on %s, and what it covered is still there", w.Rule, w.Who, w.Until)
-		case used[w] || !r.can(w.Rule):
+		case used[w] || !r.can(w.Rule) || !r.can(f.Rule):
 			continue
 		default:
 			f.Message = fmt.Sprintf("The waiver of %s by %s covers nothing any more", w.Rule, w.Who)

@@ -54,7 +54,7 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 		}
 		fmt.Fprintf(w, "%s  %s  [%s]\n", paint(f.Severity, string(f.Severity)), f.Place(), f.Rule)
 		fmt.Fprintf(w, "    %s\n", wrap(f.Message, width, 4))
-		if excerpt != nil && f.Line > 0 {
+		if rule := check.RuleByID(f.Rule); excerpt != nil && f.Line > 0 && !(rule != nil && rule.Quiet) {
 			if line := excerpt(f.File, f.Line); strings.TrimSpace(line) != "" {
 				text := strings.TrimLeft(line, " \t")
 				cut := len([]rune(line)) - len([]rune(text))

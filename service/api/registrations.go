@@ -150,6 +150,9 @@ func (a *API) registrationRoutes(r chi.Router) {
 	r.Get("/apps/{app}/comparison", reads(a, func(ctx context.Context, c records.Caller, r *http.Request) (*shape.Comparison, error) {
 		return s.Comparison(ctx, c, chi.URLParam(r, "app"))
 	}))
+	r.Post("/apps/{app}/comb", reads(a, func(ctx context.Context, c records.Caller, r *http.Request) (*shape.Handout, error) {
+		return s.Comb(ctx, c, chi.URLParam(r, "app"))
+	}))
 	r.Get("/apps/{app}/registrations", lists(a, func(ctx context.Context, c records.Caller, r *http.Request) ([]shape.Registration, error) {
 		return s.Registrations(ctx, c, chi.URLParam(r, "app"))
 	}))

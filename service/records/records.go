@@ -44,6 +44,7 @@ const (
 	Missing   Kind = 404
 	Clash     Kind = 409
 	Refusal   Kind = 422
+	TooMany   Kind = 429
 	Upstream  Kind = 502
 )
 
