@@ -194,6 +194,16 @@ func (c *Client) Comb(ctx context.Context, app string) (*shape.Handout, error) {
 	return out, c.Do(ctx, "POST", "/v1/apps/"+url.PathEscape(app)+"/comb", struct{}{}, out)
 }
 
+// Findings gives how an app's findings stand on a branch; "" for the one that was checked last.
+func (c *Client) Findings(ctx context.Context, app, branch string) (*shape.Findings, error) {
+	q := ""
+	if branch != "" {
+		q = "?branch=" + url.QueryEscape(branch)
+	}
+	out := &shape.Findings{}
+	return out, c.Do(ctx, "GET", "/v1/apps/"+url.PathEscape(app)+"/findings"+q, nil, out)
+}
+
 // Look asks the server to look at the service now.
 func (c *Client) Look(ctx context.Context, id string) error {
 	return c.Do(ctx, "POST", "/v1/registrations/"+url.PathEscape(id)+"/look", struct{}{}, nil)

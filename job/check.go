@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"ligare/core/sheet"
 	"ligare/core/wiring"
 	"ligare/sheets"
+	"ligare/vcs"
 )
 
 // Checked is a check's result with what else was learned on the way.
@@ -23,6 +25,7 @@ type Checked struct {
 	*check.Result
 	LineUp []check.Row
 	Sent   bool
+	Unsent string // why the report was not kept
 }
 
 // Check compares the tree with its registrations. c may be nil: then why says why there is no server.
@@ -60,12 +63,18 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	if err != nil {
 		return nil, err
 	}
-	rep := shape.Report{Findings: []shape.Finding{}, LineUp: rows, Looked: len(out.Looked), Blind: len(out.NotLooked)}
+	rep := shape.Report{Findings: []shape.Finding{}, LineUp: rows, Looked: len(out.Looked), Blind: len(out.NotLooked), Waived: len(out.Waived), Standing: len(out.Standing)}
+	rep.Commit, rep.Branch = w.head(ctx)
 	for _, f := range out.Findings {
-		rep.Findings = append(rep.Findings, shape.Finding{Rule: f.Rule, Severity: string(f.Severity), Message: f.Message, Variant: f.Variant, File: f.File, Line: f.Line, Column: f.Column, Fingerprint: f.Fingerprint})
+		rep.Findings = append(rep.Findings, shape.Finding{Rule: f.Rule, Severity: string(f.Severity), Message: f.Message, Variant: f.Variant, File: f.File, Line: f.Line, Column: f.Column, Fix: f.Fix, Fixable: f.Fixable, Fingerprint: f.Fingerprint})
 	}
 	rep.Placements = placements(in.Answers)
 	if err := c.SendReport(ctx, w.Binding.App, rep); err != nil {
+		var p *shape.Problem
+		if errors.As(err, &p) && p.Status == http.StatusForbidden { // a token that may only read is enough for checking
+			out.Unsent = "the token may only read"
+			return out, nil
+		}
 		return nil, err
 	}
 	if err := w.SendSurvey(ctx, c); err != nil {
@@ -186,6 +195,20 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 	}
 	in.Records = recordsOf(got, regs)
 	return regs, unfinished, nil
+}
+
+// head gives the commit and branch that are checked; build servers, which check out a commit, name the branch themselves.
+func (w *Work) head(ctx context.Context) (commit, branch string) {
+	repo, err := vcs.Open(ctx, w.Root)
+	if err == nil {
+		if commit, branch, err = repo.Head(ctx); err != nil {
+			return "", w.Branch
+		}
+	}
+	if w.Branch != "" {
+		branch = w.Branch
+	}
+	return commit, branch
 }
 
 // history reads the certificates that variants sign with, and asks version control about the files that matter.

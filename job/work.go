@@ -51,6 +51,7 @@ type Work struct {
 	Binding *binding.Binding // nil when the tree is not attached
 	Library sheet.Library
 	Note    string // what recovery did, "" for nothing
+	Branch  string // that reports are kept under; "" for the one version control names
 	disk    edit.Disk
 	root    *os.Root
 

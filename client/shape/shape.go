@@ -606,7 +606,56 @@ type Report struct {
 	LineUp     json.RawMessage `json:"lineUp"`
 	Looked     int             `json:"looked"`
 	Blind      int             `json:"notLooked"`
+	Waived     int             `json:"waived"`
+	Standing   int             `json:"standing"`
+	Commit     string          `json:"commit,omitempty"`
+	Branch     string          `json:"branch,omitempty"`
 	At         time.Time       `json:"at"`
+}
+
+// Findings is how an app's findings stand on a branch.
+type Findings struct {
+	Branches []CheckedBranch `json:"branches"`
+	Branch   string          `json:"branch"`
+	Commit   string          `json:"commit,omitempty"`
+	At       time.Time       `json:"at"`               // of its newest check
+	Passed   *CheckRun       `json:"passed,omitempty"` // the last check without errors
+	Checks   []CheckRun      `json:"checks"`           // newest first
+	Items    []FindingState  `json:"items"`            // those that are there first
+}
+
+// CheckedBranch is the newest check of a branch.
+type CheckedBranch struct {
+	Branch   string    `json:"branch"`
+	Commit   string    `json:"commit,omitempty"`
+	At       time.Time `json:"at"`
+	Errors   int       `json:"errors"`
+	Warnings int       `json:"warnings"`
+	Notes    int       `json:"notes"`
+	Blind    int       `json:"notLooked"`
+}
+
+// CheckRun is one check in short.
+type CheckRun struct {
+	At       time.Time `json:"at"`
+	Commit   string    `json:"commit,omitempty"`
+	Errors   int       `json:"errors"`
+	Warnings int       `json:"warnings"`
+	Notes    int       `json:"notes"`
+}
+
+// FindingState is a finding with how it stood over time.
+type FindingState struct {
+	Finding     Finding    `json:"finding"`
+	Title       string     `json:"title"` // of its rule
+	Why         string     `json:"why"`
+	First       time.Time  `json:"first"`
+	FirstCommit string     `json:"firstCommit,omitempty"`
+	Last        time.Time  `json:"last"`
+	Gone        *time.Time `json:"gone,omitempty"`
+	GoneCommit  string     `json:"goneCommit,omitempty"`
+	Times       int        `json:"times"` // how often it came
+	New         bool       `json:"new"`   // since the branch last passed, or with the newest check
 }
 
 // Placement is how one placement stands at one site of the tree.
@@ -637,6 +686,8 @@ type Finding struct {
 	File        string `json:"file"`
 	Line        int    `json:"line"`
 	Column      int    `json:"column"`
+	Fix         string `json:"fix,omitempty"`
+	Fixable     bool   `json:"fixable,omitempty"`
 	Fingerprint string `json:"fingerprint"`
 }
 

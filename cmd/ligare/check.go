@@ -29,6 +29,7 @@ func checkCommand() *cli.Command {
 			&cli.BoolFlag{Name: "offline", Usage: "use the tree's own records of what was placed, no server"},
 			&cli.BoolFlag{Name: "no-report", Usage: "send nothing to the server"},
 			&cli.StringSliceFlag{Name: "require", Usage: "exit with 2 unless this could be looked at: a rule, or records, services, history"},
+			&cli.StringFlag{Name: "branch", Usage: "the branch the report is kept under, where a commit is checked out without one"},
 			&cli.BoolFlag{Name: "fix", Usage: "mend what Ligare can; shows the diff first"},
 			&cli.BoolFlag{Name: "accept-standing", Usage: "accept what is found now, so that only what is new fails; writes " + check.StandingFile},
 			&cli.BoolFlag{Name: "yes", Usage: "write without asking"},
@@ -43,6 +44,7 @@ func checkCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			w.Branch = c.String("branch")
 			var s *client.Client
 			why := ""
 			if !c.Bool("offline") {
@@ -78,6 +80,9 @@ func checkCommand() *cli.Command {
 			}
 			if err := showCheck(c, w, r.Result); err != nil {
 				return err
+			}
+			if r.Unsent != "" {
+				fmt.Fprintln(os.Stderr, "ligare: the report was not kept:", r.Unsent)
 			}
 			switch worst := r.Worst(); {
 			case worst != "" && worst.AtLeast(failOn):

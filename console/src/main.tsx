@@ -6,6 +6,7 @@ import { BrowserRouter, Route, Routes } from 'react-router'
 
 import { Refused } from './data/api'
 import { AppPage } from './pages/AppPage'
+import { FindingsPage } from './pages/FindingsPage'
 import { Frame } from './pages/Frame'
 import { OverviewPage } from './pages/OverviewPage'
 import { RegisterPage } from './pages/RegisterPage'
@@ -36,6 +37,7 @@ createRoot(root).render(
             <Route element={<Frame />}>
               <Route index element={<OverviewPage />} />
               <Route path="/apps/:app" element={<AppPage />} />
+              <Route path="/apps/:app/findings" element={<FindingsPage />} />
               <Route path="/apps/:app/register/:service" element={<RegisterPage />} />
               <Route path="/registrations/:id" element={<RegistrationPage />} />
               <Route path="/services" element={<ServicesPage />} />

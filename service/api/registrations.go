@@ -153,6 +153,14 @@ func (a *API) registrationRoutes(r chi.Router) {
 	r.Post("/apps/{app}/comb", reads(a, func(ctx context.Context, c records.Caller, r *http.Request) (*shape.Handout, error) {
 		return s.Comb(ctx, c, chi.URLParam(r, "app"))
 	}))
+	r.Get("/apps/{app}/findings", reads(a, func(ctx context.Context, c records.Caller, r *http.Request) (*shape.Findings, error) {
+		var branch *string
+		if q := r.URL.Query(); q.Has("branch") {
+			b := q.Get("branch")
+			branch = &b
+		}
+		return s.Findings(ctx, c, chi.URLParam(r, "app"), branch)
+	}))
 	r.Get("/apps/{app}/registrations", lists(a, func(ctx context.Context, c records.Caller, r *http.Request) ([]shape.Registration, error) {
 		return s.Registrations(ctx, c, chi.URLParam(r, "app"))
 	}))

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -224,63 +223,4 @@ func count(n int, word string) string {
 		return "1 " + word
 	}
 	return fmt.Sprintf("%d %ss", n, word)
-}
-
-// SaveReport keeps the last report of an app's tree.
-func (r *Records) SaveReport(ctx context.Context, tx pgx.Tx, c Caller, app string, rep shape.Report) error {
-	if err := c.Need("developer"); err != nil {
-		return err
-	}
-	a, err := r.app(ctx, tx, c, app)
-	if err != nil {
-		return err
-	}
-	rep.At = time.Now().UTC()
-	body, err := json.Marshal(rep)
-	if err != nil {
-		return err
-	}
-	sealed, err := r.Keys.Seal(string(body), c.Team.String(), a.ID, "report")
-	if err != nil {
-		return err
-	}
-	if _, err := tx.Exec(ctx, `INSERT INTO reports (team, app, at, body) VALUES ($1, $2, $3, $4) ON CONFLICT (team, app) DO UPDATE SET at = excluded.at, body = excluded.body`, c.Team, a.ID, rep.At, sealed); err != nil {
-		return err
-	}
-	for _, f := range rep.Findings {
-		b, err := json.Marshal(f)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, `INSERT INTO findings (team, app, at, fingerprint, rule, severity, body) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING`, c.Team, a.ID, rep.At, f.Fingerprint, f.Rule, f.Severity, b); err != nil {
-			return err
-		}
-	}
-	return r.emit(ctx, tx, c.Team, "report", map[string]string{"app": app})
-}
-
-// Report gives the last report of an app's tree; nil when there was none.
-func (r *Records) Report(ctx context.Context, c Caller, app string) (*shape.Report, error) {
-	a, err := r.App(ctx, c, app)
-	if err != nil {
-		return nil, err
-	}
-	return r.lastReport(ctx, c, a.ID)
-}
-
-func (r *Records) lastReport(ctx context.Context, c Caller, app string) (*shape.Report, error) {
-	var sealed []byte
-	err := r.DB.QueryRow(ctx, `SELECT body FROM reports WHERE team = $1 AND app = $2`, c.Team, app).Scan(&sealed)
-	if store.None(err) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	text, err := r.Keys.Open(sealed, c.Team.String(), app, "report")
-	if err != nil {
-		return nil, err
-	}
-	rep := &shape.Report{}
-	return rep, json.Unmarshal([]byte(text), rep)
 }

@@ -61,10 +61,16 @@ export interface Row {
   what: string; cells: Record<string, Cell | undefined>; agrees: boolean; odd?: string[]
 }
 export interface LineUp { columns: string[]; rows: Row[]; at?: string }
-export interface Finding { rule: string; severity: 'error' | 'warning' | 'note'; message: string; variant: string; file: string; line: number; column: number; fingerprint: string }
+export interface Finding { rule: string; severity: 'error' | 'warning' | 'note'; message: string; variant: string; file: string; line: number; column: number; fix?: string; fixable?: boolean; fingerprint: string }
 export interface Placement {
   service: string; environment?: string; placement: string; title: string; why: string; platform?: string; identity?: string; site: string; variants: string[] | null
   state: string; good: boolean; file?: string; line?: number; column?: number; detail?: string
+}
+export interface CheckRun { at: string; commit?: string; errors: number; warnings: number; notes: number }
+export interface FindingState { finding: Finding; title: string; why: string; first: string; firstCommit?: string; last: string; gone?: string; goneCommit?: string; times: number; new: boolean }
+export interface Findings {
+  branches: { branch: string; commit?: string; at: string; errors: number; warnings: number; notes: number; notLooked: number }[]
+  branch: string; commit?: string; at: string; passed?: CheckRun; checks: CheckRun[]; items: FindingState[]
 }
 export interface Report { findings: Finding[]; placements: Placement[] | null; looked: number; notLooked: number; at: string }
 export interface Sighting { id: string; app: string; service: string; environment: string; at: string; platform: string; identifier: string; kind: string; facts: Record<string, string> }

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
 import {
-  call, Refused, type App, type Builder, type Catalogue, type Connection, type LineUp, type Me, type Overview, type Page, type Plan, type Register, type Registration, type Report, type Service,
+  call, Refused, type App, type Builder, type Catalogue, type Connection, type Findings, type LineUp, type Me, type Overview, type Page, type Plan, type Register, type Registration, type Report, type Service,
   type Sighting, type Signer, type Survey,
 } from './api'
 
@@ -35,19 +35,22 @@ export function useChange<In, Out>(change: (input: In) => Promise<Out>) {
   return useMutation<Out, Error, In>({ mutationFn: change, onSuccess: () => queries.invalidateQueries() })
 }
 
+/** Fetches what may not be there yet: null then. */
+const getOrNull = <T>(path: string) => async () => {
+  try {
+    return await call<T>('GET', path)
+  } catch (error) {
+    if (error instanceof Refused && error.problem.status === 404) return null
+    throw error
+  }
+}
+
 /** The last check of an app's tree; null when it was never checked. */
-export const useReport = (app: string) =>
-  useQuery({
-    queryKey: ['report', app],
-    queryFn: async () => {
-      try {
-        return await call<Report>('GET', at(app, '/report'))
-      } catch (error) {
-        if (error instanceof Refused && error.problem.status === 404) return null
-        throw error
-      }
-    },
-  })
+export const useReport = (app: string) => useQuery({ queryKey: ['report', app], queryFn: getOrNull<Report>(at(app, '/report')) })
+
+/** How the findings of a branch stand, of the one checked last without a branch; null when there was no check. */
+export const useFindings = (app: string, branch: string | null) =>
+  useQuery({ queryKey: ['findings', app, branch], queryFn: getOrNull<Findings>(at(app, '/findings') + (branch === null ? '' : `?branch=${encodeURIComponent(branch)}`)), placeholderData: (before) => before })
 
 /** Follows the server's live events: what changed is fetched again, and the newest sighting is handed out. */
 export function useLive(): Sighting | undefined {

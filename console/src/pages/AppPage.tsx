@@ -5,6 +5,7 @@ import { useApp, useConnections, useLineUp, useRegistrations, useReport, useServ
 import { CopyLineUp, LineUpTable } from '../parts/LineUpTable'
 import { Connections } from '../parts/Connections'
 import { Ago, Copy, platformName, RegistrationState, Section, Waiting } from '../parts/parts'
+import { SeverityMark } from '../parts/Severity'
 import { Signers } from '../parts/Signers'
 import { Variants } from '../parts/Variants'
 
@@ -70,14 +71,11 @@ function LineUpSection({ app }: { app: string }) {
   )
 }
 
-const severity = { error: { mark: '✕', tone: 'text-wrong' }, warning: { mark: '▲', tone: 'text-accent' }, note: { mark: 'i', tone: 'text-wait' } }
-
 function FindingLine({ finding }: { finding: Finding }) {
-  const s = severity[finding.severity]
   return (
     <li className="px-3 py-2">
-      <p><span aria-hidden className={`mr-2 font-bold ${s.tone}`}>{s.mark}</span><span className={`font-medium ${s.tone}`}>{finding.severity}</span> {finding.message}</p>
-      <p className="text-xs break-all text-soft"><span className="font-mono">{finding.file}{finding.line > 0 && `:${finding.line}:${finding.column}`}</span> · {finding.rule} · builds {finding.variant}</p>
+      <p><SeverityMark severity={finding.severity} /> {finding.message}</p>
+      <p className="text-xs break-all text-soft"><span className="font-mono">{finding.file}{finding.line > 0 && `:${finding.line}:${finding.column}`}</span> · {finding.rule}{finding.variant && ` · builds ${finding.variant}`}</p>
     </li>
   )
 }
@@ -86,9 +84,11 @@ function FindingsSection({ app }: { app: string }) {
   const report = useReport(app)
   if (report.data === undefined) return <Waiting error={report.error} />
   if (report.data === null) return <Section title="Findings"><p className="text-soft">The tree was never checked. Run <code className="font-mono text-ink">ligare check</code> in it.</p></Section>
-  const { findings, looked, notLooked } = report.data
+  const { looked, notLooked } = report.data
+  const findings = report.data.findings.filter((f) => f.severity !== 'note')
+  const notes = report.data.findings.length - findings.length
   return (
-    <Section title="Findings" aside={`${looked} rules looked${notLooked ? `, ${notLooked} could not` : ''}`}>
+    <Section title="Findings" aside={<>{looked} rules looked{notLooked > 0 && `, ${notLooked} could not`} · <Link to={`/apps/${app}/findings`} className="text-accent underline-offset-2 hover:underline">{notes > 0 ? (notes === 1 ? '1 note, ' : `${notes} notes, `) : ''}history and branches</Link></>}>
       {findings.length === 0 ? <p className="rounded border border-line bg-sheet px-3 py-2 text-sm"><span aria-hidden className="mr-2 text-fine">●</span>Nothing wrong at the last check.</p>
         : <ul className="divide-y divide-line rounded border border-line bg-sheet text-sm">{findings.map((f) => <FindingLine key={f.fingerprint} finding={f} />)}</ul>}
     </Section>
