@@ -173,7 +173,6 @@ func TestPictures(t *testing.T) {
 		do(t, ctx, section, chromedp.EmulateViewport(1280, 800), chromedp.Evaluate(`document.querySelector('#section-`+section+`').scrollIntoView()`, nil))
 		shot(t, ctx, name)
 	}
-	part("variants", "console-variants")
 	part("signers", "console-signers")
 	page := func(path, wait, name string) {
 		t.Helper()
@@ -196,11 +195,12 @@ func TestPictures(t *testing.T) {
 	terminal(t, ctx, tree, home, "register", 40, "register", "treadmark", "--identity", "example.larkfield.hivelog.debug", "--answer", "payer=20417733", "--dry-run")
 	terminal(t, ctx, tree, home, "feeds", 40, "feeds", "--app", "marrow-radio")
 	terminal(t, ctx, tree, home, "survey", 40, "survey")
-	terminal(t, ctx, tree, home, "signers", 40, "signer", "list")
 	terminal(t, ctx, tree, home, "digest", 40, "digest", "--variant", "debug")
-	terminal(t, ctx, tree, home, "registrations", 40, "registrations")
 	terminal(t, ctx, tree, home, "check", 40, "check")
 	terminal(t, ctx, tree, home, "lineup", 40, "lineup")
+	terminal(t, ctx, tree, home, "comb", 40, "comb", "--history")
+	terminal(t, ctx, tree, home, "explain", 40, "explain", "The app was refused: key-unknown. error: bundle identifier is not prefixed with the parent app's bundle identifier")
+	page("/apps/hivelog/findings", "Last without errors", "console-findings")
 	change(t, filepath.Join(tree, "ios/Hivelog.xcodeproj/project.pbxproj"), "example.larkfield.Hivelog", "example.larkfield.hivelog", -1)
 	terminal(t, ctx, tree, home, "probe", 40, "probe", "thornmill", "--environment", "production")
 	terminal(t, ctx, tree, home, "unplace", 40, "unplace", "thornmill", "--dry-run")

@@ -1,10 +1,12 @@
 package job
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"io/fs"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -16,7 +18,6 @@ import (
 	"ligare/core/check"
 	"ligare/core/sheet"
 	"ligare/core/wiring"
-	"ligare/sheets"
 	"ligare/vcs"
 )
 
@@ -34,13 +35,18 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 		return nil, err
 	}
 	in := check.Input{Missing: map[check.Need]string{}, Now: time.Now()}
-	regs, unfinished, err := w.known(ctx, c, why, offline, &in)
-	if err != nil {
+	var regs []*wiring.Registration
+	var unfinished []string
+	local := check.Input{Missing: map[check.Need]string{}}
+	if err := together(
+		func() (err error) { regs, unfinished, err = w.known(ctx, c, why, offline, &in); return err },
+		func() error { return w.history(ctx, &local) }, // certificates and version control, meanwhile
+	); err != nil {
 		return nil, err
 	}
-	if err := w.history(ctx, &in); err != nil {
-		return nil, err
-	}
+	in.Certificates, in.Tracked = local.Certificates, local.Tracked
+	maps.Copy(in.Missing, local.Missing)
+	var err error
 	if in.Waivers, in.Standing, err = w.accepted(); err != nil {
 		return nil, err
 	}
@@ -69,7 +75,7 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 		rep.Findings = append(rep.Findings, shape.Finding{Rule: f.Rule, Severity: string(f.Severity), Message: f.Message, Variant: f.Variant, File: f.File, Line: f.Line, Column: f.Column, Fix: f.Fix, Fixable: f.Fixable, Fingerprint: f.Fingerprint})
 	}
 	rep.Placements = placements(in.Answers)
-	if err := c.SendReport(ctx, w.Binding.App, rep); err != nil {
+	if err := together(func() error { return c.SendReport(ctx, w.Binding.App, rep) }, func() error { return w.SendSurvey(ctx, c) }); err != nil {
 		var p *shape.Problem
 		if errors.As(err, &p) && p.Status == http.StatusForbidden { // a token that may only read is enough for checking
 			out.Unsent = "the token may only read"
@@ -77,19 +83,25 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 		}
 		return nil, err
 	}
-	if err := w.SendSurvey(ctx, c); err != nil {
-		return nil, err
-	}
 	out.Sent = true
 	return out, nil
 }
 
+// together does two things at once and gives the first one's error before the second's.
+func together(a, b func() error) error {
+	done := make(chan error, 1)
+	go func() { done <- b() }()
+	err := a()
+	return cmp.Or(err, <-done)
+}
+
 // Explain finds the causes that a pasted message can have, and whether they hold for the tree. Nothing is sent.
 func (w *Work) Explain(ctx context.Context, c *client.Client, why string, offline bool, text string) ([]check.Explanation, error) {
-	all, err := sheet.Load(sheets.FS)
+	known, err := shipped()
 	if err != nil {
 		return nil, err
 	}
+	all := maps.Clone(known)
 	in := check.Input{Missing: map[check.Need]string{}, Now: time.Now()}
 	regs, _, err := w.known(ctx, c, why, offline, &in)
 	if err != nil {

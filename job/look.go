@@ -40,7 +40,7 @@ func (l Look) options() (survey.Options, error) {
 			o.Env[k] = v
 		}
 	}
-	all, err := sheet.Load(sheets.FS)
+	all, err := shipped()
 	if err != nil {
 		return o, err
 	}

@@ -12,7 +12,6 @@ import (
 	"ligare/core/binding"
 	"ligare/core/sheet"
 	"ligare/core/wiring"
-	"ligare/sheets"
 )
 
 // PlaceOptions is what a person says when placing.
@@ -150,11 +149,11 @@ func (w *Work) agree(regs []*wiring.Registration, agreed bool) error {
 func sheetPath(service string) string { return ".ligare/sheets/" + service + ".yaml" }
 
 func (w *Work) keepSheet(s *sheet.Sheet) error {
-	shipped, err := sheet.Load(sheets.FS)
+	all, err := shipped()
 	if err != nil {
 		return err
 	}
-	if x := shipped[s.Service]; x != nil && x.Digest == s.Digest {
+	if x := all[s.Service]; x != nil && x.Digest == s.Digest {
 		return nil
 	}
 	if had, err := w.Tree.Read(sheetPath(s.Service)); err != nil || !bytes.Equal(had, s.Source) {

@@ -1,12 +1,14 @@
 package job
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"ligare/client"
 	"ligare/core/binding"
@@ -17,6 +19,21 @@ import (
 	"ligare/sheets"
 	"ligare/vcs"
 )
+
+// shipped reads the sheets that ship with the program, once.
+var shipped = sync.OnceValues(func() (map[string]*sheet.Sheet, error) { return sheet.Load(sheets.FS) })
+
+// parseSheet reads a sheet; one that ships is not read again.
+func parseSheet(service string, source []byte) (*sheet.Sheet, error) {
+	all, err := shipped()
+	if err != nil {
+		return nil, err
+	}
+	if s := all[service]; s != nil && bytes.Equal(s.Source, source) {
+		return s, nil
+	}
+	return sheet.Parse(service, source)
+}
 
 // CheckSheet reads a sheet's file and holds it against the language and the library.
 func CheckSheet(name string, src []byte) (*sheet.Sheet, error) {

@@ -248,7 +248,7 @@ func registrations(got *shape.Comparison, service, environment string) (out []*w
 			open = append(open, strings.TrimSpace(fmt.Sprintf("the registration at %s%s was not completed (%s) %s", g.Service, inEnvironment(g.Environment), g.State, g.Problem)))
 			continue
 		}
-		s, err := sheet.Parse(g.Service, []byte(p.Sheet))
+		s, err := parseSheet(g.Service, []byte(p.Sheet))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -270,7 +270,7 @@ func (w *Work) Offline() ([]*wiring.Registration, error) {
 	if len(records) == 0 {
 		return nil, stop("Place something first, or check with a server.", "the tree holds no records of placements in %s", wiring.Folder)
 	}
-	known, err := sheet.Load(sheets.FS)
+	known, err := shipped()
 	if err != nil {
 		return nil, err
 	}
