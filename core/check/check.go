@@ -419,6 +419,9 @@ func (r *runner) add(f Finding, vars map[string]string, identity ...string) {
 		if rank[f.Severity] > rank[had.Severity] {
 			had.Severity = f.Severity
 		}
+		if at := (wiring.Place{File: f.File, Line: f.Line, Column: f.Column}); f.cause != "" && f.Line > 0 && f.Place() != had.Place() && !slices.Contains(had.Also, at) {
+			had.Also = append(had.Also, at)
+		}
 		for _, c := range f.Consequences {
 			if !slices.Contains(had.Consequences, c) {
 				had.Consequences = append(had.Consequences, c)

@@ -108,7 +108,7 @@ func (r *runner) grammar() {
 				if b.production() && len(r.in.Registrations) > 0 {
 					f.Severity = Warning
 				}
-				f.cause = f.Place()
+				f.cause = b.site
 				f.Message = fmt.Sprintf("%s builds %s, which is what a project template puts there", b.say(), v)
 				r.add(f, nil, b.site, v)
 			}
@@ -148,7 +148,9 @@ func (r *runner) identifiers() {
 			if other := b.other(b.bound.Identity); other != nil {
 				base.Message += fmt.Sprintf(" (%s is also the %s, %s, which does not count)", b.bound.Identity, other.Name, other.Place())
 			}
-			base.cause = base.Place()
+			if base.cause = base.Place(); b.config != nil { // one value in several configurations is one mistake
+				base.cause = b.site + v + b.bound.Identity
+			}
 			r.add(base, nil, b.site, v, b.bound.Identity)
 		}
 		r.uncovered(b, base)

@@ -140,7 +140,7 @@ func plain(digest string) string { return strings.ToLower(strings.ReplaceAll(dig
 
 func (r *runner) debugOnRelease(b build) {
 	why, ok := b.debugSigned()
-	if !ok || b.variant.BuildType == "debug" || b.variant.BuildType == "profile" || slices.ContainsFunc(r.in.Answers, func(a wiring.Answer) bool {
+	if !ok || strings.HasPrefix(b.variant.BuildType, "debug") || b.variant.BuildType == "profile" || slices.ContainsFunc(r.in.Answers, func(a wiring.Answer) bool {
 		return a.Code == "signing-debug" && slices.Contains(a.Variants, b.name)
 	}) {
 		return
