@@ -61,7 +61,7 @@ func (w *Work) Check(ctx context.Context, c *client.Client, why string, offline,
 	if w.Binding == nil {
 		return out, nil
 	}
-	out.LineUp = check.LineUp(in.Input, in.Answers)
+	out.LineUp = check.LineUp(in.Input, in.Answers, in.Records)
 	if c == nil || offline || !send {
 		return out, nil
 	}

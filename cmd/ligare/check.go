@@ -245,6 +245,8 @@ func showLineUp(w io.Writer, rows []check.Row) {
 				text = "·"
 			case text == "" && cell.Note != "":
 				text = "(" + cell.Note + ")"
+			case cell.Note != "":
+				text += " (" + cell.Note + ")"
 			}
 			for _, odd := range r.Odd {
 				if odd == col {

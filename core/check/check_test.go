@@ -232,8 +232,8 @@ func TestLineUp(t *testing.T) {
 		}
 		return b.String()
 	}
-	want := "application ID: example.app example.app example.app  true []\nApp number: 123456789012345 123456789012345 123456789012345  true []\nPublic key: k k   true []\nrevision: 2 2   true []\n"
-	if got := show(LineUp(in, answers)); got != want {
+	want := "application ID: example.app example.app example.app  true []\nApp number: 123456789012345 123456789012345 123456789012345  true []\nPublic key: k k   true []\nrevision: 2 2   true []\nminimum: 26at least 23  26  true []\n"
+	if got := show(LineUp(in, answers, nil)); got != want {
 		t.Errorf("got\n%swant\n%s", got, want)
 	}
 	in.Tree.Put("app/src/main/res/xml/thornmill_config.xml", []byte(strings.Replace(string(in.Registrations[0].Identities[0].Files["android-config"]), `revision="2"`, `revision="1"`, 1)))
@@ -241,7 +241,7 @@ func TestLineUp(t *testing.T) {
 	if answers, err = wiring.Evaluate(in); err != nil {
 		t.Fatal(err)
 	}
-	got := show(LineUp(in, answers))
+	got := show(LineUp(in, answers, nil))
 	for _, line := range []string{"App number: 123456789012345 123456789012345 9  false [tree]", "revision: 2 1   false [config file]"} {
 		if !strings.Contains(got, line) {
 			t.Errorf("missing %q in\n%s", line, got)
@@ -251,7 +251,7 @@ func TestLineUp(t *testing.T) {
 	if answers, err = wiring.Evaluate(in); err != nil {
 		t.Fatal(err)
 	}
-	if got := show(LineUp(in, answers)); !strings.Contains(got, "application ID: example.app missing example.app  false [config file]") {
+	if got := show(LineUp(in, answers, nil)); !strings.Contains(got, "application ID: example.app missing example.app  false [config file]") {
 		t.Errorf("without its file:\n%s", got)
 	}
 }

@@ -200,18 +200,8 @@ func (r *runner) redirects() {
 			continue
 		}
 		for _, i := range reg.Identities {
-			for _, p := range reg.Sheet.Redirects.Propose {
-				if p.Platform != i.Platform {
-					continue
-				}
-				uri, err := sheet.Fill(p.URI, func(k string) (string, bool) {
-					if k == "identity.id" {
-						return i.ID, true
-					}
-					v, ok := reg.Answers[strings.TrimPrefix(k, "answer.")]
-					return v, ok
-				})
-				if err != nil || slices.Contains(known.Redirects, uri) {
+			for _, uri := range proposed(reg, Row{Platform: i.Platform, Identity: i.ID}) {
+				if slices.Contains(known.Redirects, uri) {
 					continue
 				}
 				f := Finding{Rule: "redirect-missing", File: "ligare.yaml", Expected: uri, Actual: strings.Join(known.Redirects, ", ")}

@@ -1,9 +1,12 @@
 package check
 
 import (
+	"slices"
 	"sort"
+	"strings"
 
 	"ligare/core/binding"
+	"ligare/core/cert"
 	"ligare/core/ident"
 	"ligare/core/sheet"
 	"ligare/core/survey"
@@ -55,12 +58,15 @@ func Judge(rows []Row) {
 	}
 }
 
-// LineUp lays what the service has beside the config file and the tree, for each registered identity.
-func LineUp(in wiring.Input, answers []wiring.Answer) []Row {
+// LineUp lays what the service has beside the config file and the tree, for each registered identity. records says what
+// services were told besides; nil where it is not at hand.
+func LineUp(in wiring.Input, answers []wiring.Answer, records *Records) []Row {
 	rows := []Row{}
+	builds := (&runner{in: Input{Input: in}}).builds()
 	for _, reg := range in.Registrations {
 		for i := range reg.Identities {
-			rows = append(rows, lineUpOne(in, answers, reg, &reg.Identities[i])...)
+			one := lineUpOne(in, answers, reg, &reg.Identities[i])
+			rows = append(append(rows, one...), toldRows(builds, records.registration(reg.Key()), reg, one[0])...)
 		}
 	}
 	Judge(rows)
@@ -143,6 +149,125 @@ func lineUpOne(in wiring.Input, answers []wiring.Answer, reg *wiring.Registratio
 		rows = append(rows, row("revision", cells))
 	}
 	return rows
+}
+
+// toldRows lays what a service was told of an identity beside what the tree says now: the class that starts the app, its
+// name, the certificate it is signed with, redirects, and the least version the service's library needs. like is a row of
+// the same identity.
+func toldRows(builds []build, known *Registration, reg *wiring.Registration, like Row) []Row {
+	var out []Row
+	var mine []build
+	for _, b := range builds {
+		if b.platform == like.Platform && b.bound.Identity == like.Identity && (reg.Environment == "" || reg.Environment == b.bound.Environment) {
+			mine = append(mine, b)
+		}
+	}
+	row := func(what string, service, tree Cell) {
+		r := like
+		r.What, r.Cells, r.Odd = what, map[string]Cell{"service": service, "tree": tree}, nil
+		out = append(out, r)
+	}
+	cell := func(f survey.Fact) Cell {
+		if !f.Known() {
+			return Cell{Note: f.Say(), Where: f.Place()}
+		}
+		return Cell{Value: f.String(), Where: f.Place()}
+	}
+	var told *RegisteredIdentity
+	if known != nil {
+		told = known.of(like.Platform, like.Identity)
+	}
+	if told != nil && len(mine) > 0 {
+		b := mine[0]
+		for i := range reg.Sheet.Asks {
+			a := &reg.Sheet.Asks[i]
+			answer := told.Answers[a.ID]
+			if answer == "" {
+				answer = known.Answers[a.ID]
+			}
+			switch {
+			case a.From == "identity.launcher_activity" && b.variant != nil && answer != "":
+				row("launcher activity", Cell{Value: answer}, cell(b.variant.LauncherActivity))
+			case a.From == "identity.display_name" && answer != "":
+				row("display name", Cell{Value: answer}, cell(b.displayName()))
+			case a.DigestForm() != "" && a.For(like.Platform) && b.variant != nil && (len(told.Digests) > 0 || answer != ""):
+				digestRows(row, mine, a, append(slices.Clone(told.Digests), answer))
+			}
+		}
+		if reg.Sheet.Redirects != nil {
+			for _, uri := range proposed(reg, like) {
+				has := Cell{Note: "not kept"}
+				if slices.Contains(known.Redirects, uri) {
+					has = Cell{Value: uri}
+				} else if len(known.Redirects) > 0 {
+					has = Cell{Value: known.Redirects[0]}
+				}
+				row("redirect", has, Cell{Value: uri})
+			}
+		}
+	}
+	for _, c := range reg.Sheet.Constrain {
+		if c.Minimum == "" || c.Platform != like.Platform || len(mine) == 0 {
+			continue
+		}
+		f := survey.Fact{}
+		switch {
+		case c.Of == "minSdk" && mine[0].variant != nil:
+			f = mine[0].variant.MinSDK
+		case c.Of == "deploymentTarget" && mine[0].config != nil:
+			f = mine[0].config.DeploymentTarget
+		default:
+			continue
+		}
+		least := Cell{Value: "at least " + c.Minimum}
+		if low, ok := wiring.Under(f.String(), c.Minimum); ok && !low { // any version above it agrees
+			least = Cell{Value: f.String(), Note: least.Value}
+		}
+		row("minimum", least, cell(f))
+	}
+	return out
+}
+
+// digestRows lays the registered digest beside those of the certificates that the variants sign with.
+func digestRows(row func(what string, service, tree Cell), builds []build, a *sheet.Ask, told []string) {
+	for _, b := range builds {
+		c := b.variant.Certificate
+		if c == nil || c.SHA256 == "" {
+			row("certificate of "+b.name, Cell{Value: told[0]}, Cell{Note: "not at hand", Where: b.variant.KeyStore.Say()})
+			continue
+		}
+		own := c.SHA256
+		if strings.HasPrefix(a.DigestForm(), "sha1") {
+			own = c.SHA1
+		}
+		own = cert.FormOf(own, a.DigestForm())
+		has := told[0]
+		if slices.Contains(told, own) {
+			has = own
+		}
+		row("certificate of "+b.name, Cell{Value: has}, Cell{Value: own, Where: c.File})
+	}
+}
+
+// proposed gives the redirect URIs that follow from an identity.
+func proposed(reg *wiring.Registration, of Row) []string {
+	var out []string
+	for _, p := range reg.Sheet.Redirects.Propose {
+		if p.Platform != of.Platform {
+			continue
+		}
+		uri, err := sheet.Fill(p.URI, func(k string) (string, bool) {
+			if k == "identity.id" {
+				return of.Identity, true
+			}
+			v, ok := reg.Answers[strings.TrimPrefix(k, "answer.")]
+			return v, ok
+		})
+		if err == nil {
+			out = append(out, uri)
+		}
+	}
+	return out
 }
 
 func issuedRevision(reg *wiring.Registration, id *wiring.Registered) (string, bool) {

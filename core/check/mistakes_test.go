@@ -359,3 +359,39 @@ func TestAServiceThatIsNotPlaced(t *testing.T) {
 		t.Errorf("one for each platform, with what follows from it: %+v", got)
 	}
 }
+
+// What a service was told stands beside what the tree says now.
+func TestTheLineUpHoldsWhatServicesWereTold(t *testing.T) {
+	s := wire(t, "hivelog", "thornmill", "gatepost", "treadmark")
+	signed(t, s)
+	_, k := s.registration(t, "treadmark")
+	k.of(ident.Android, "example.larkfield.hivelog").Answers["launcher"] = "example.larkfield.hivelog.Other"
+	_, g := s.registration(t, "gatepost-production")
+	g.Redirects = []string{"example.larkfield.Hivelog:/gatepost"}
+	in := s.input()
+	for _, m := range in.Survey.Android.Modules {
+		for _, v := range m.Variants {
+			v.Certificate = s.signers[v.KeyStore.String()]
+		}
+	}
+	answers, err := wiring.Evaluate(in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	odd := map[string]bool{}
+	all := map[string]bool{}
+	for _, r := range LineUp(in, answers, s.records) {
+		all[r.Service+" "+r.What] = true
+		if !r.Agrees && r.Environment != "development" {
+			odd[r.Service+" "+r.What+" "+string(r.Platform)+" "+r.Identity] = true
+		}
+	}
+	for _, want := range []string{"thornmill certificate of release", "thornmill minimum", "gatepost redirect", "treadmark launcher activity"} {
+		if !all[want] {
+			t.Errorf("no row %q in %v", want, all)
+		}
+	}
+	if len(odd) != 3 || !odd["treadmark launcher activity android example.larkfield.hivelog"] || !odd["gatepost redirect ios example.larkfield.hivelog"] {
+		t.Errorf("these disagree: %v", odd)
+	}
+}

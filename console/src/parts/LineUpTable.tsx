@@ -14,7 +14,7 @@ const shown = (cell?: Cell) => (cell ? cell.value || (cell.note ? `(${cell.note}
 /** Marks the first character that differs from what the service has. */
 function Value({ cell, expected, odd }: { cell: Cell; expected: string; odd: boolean }) {
   if (!cell.value) return <span className="text-soft italic">{cell.note}</span>
-  if (!odd) return <>{cell.value}</>
+  if (!odd) return <>{cell.value}{cell.note && <span className="text-soft italic"> {cell.note}</span>}</>
   let i = 0
   while (i < cell.value.length && cell.value[i] === expected[i]) i++
   return (
