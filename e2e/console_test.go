@@ -199,7 +199,7 @@ func TestPictures(t *testing.T) {
 	terminal(t, ctx, tree, home, "check", 40, "check")
 	terminal(t, ctx, tree, home, "lineup", 40, "lineup")
 	terminal(t, ctx, tree, home, "comb", 40, "comb", "--history")
-	terminal(t, ctx, tree, home, "explain", 40, "explain", "The app was refused: key-unknown. error: bundle identifier is not prefixed with the parent app's bundle identifier")
+	terminal(t, ctx, tree, home, "explain", 40, "explain", "error: No profiles for 'example.larkfield.Hivelog' were found: no development profile matches it")
 	page("/apps/hivelog/findings", "Last without errors", "console-findings")
 	change(t, filepath.Join(tree, "ios/Hivelog.xcodeproj/project.pbxproj"), "example.larkfield.Hivelog", "example.larkfield.hivelog", -1)
 	terminal(t, ctx, tree, home, "probe", 40, "probe", "thornmill", "--environment", "production")

@@ -253,6 +253,9 @@ func showLineUp(w io.Writer, rows []check.Row) {
 					text = "≠ " + text
 				}
 			}
+			if r.Agrees {
+				text = short(text)
+			}
 			line = append(line, text)
 		}
 		block = append(block, line)
@@ -266,6 +269,14 @@ func showLineUp(w io.Writer, rows []check.Row) {
 	if last == "" {
 		fmt.Fprintln(w, "Nothing is registered yet.")
 	}
+}
+
+// short cuts the middle out of a long value that agrees everywhere; in full it stands in the JSON and in the console.
+func short(s string) string {
+	if r := []rune(s); len(r) > 40 {
+		return string(r[:18]) + "…" + string(r[len(r)-12:])
+	}
+	return s
 }
 
 func probeCommand() *cli.Command {

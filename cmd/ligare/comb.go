@@ -78,8 +78,19 @@ func showCombed(w io.Writer, r *job.Combed) {
 		fmt.Fprintf(w, "; %s of the history", count(r.Objects, "object"))
 	}
 	fmt.Fprintln(w)
+	var reasons []string
+	unsought := map[string][]string{}
 	for _, u := range r.Unsought {
-		fmt.Fprintf(w, "not looked for: %s: %s\n", u.Say, u.Why)
+		if unsought[u.Why] == nil {
+			reasons = append(reasons, u.Why)
+		}
+		unsought[u.Why] = append(unsought[u.Why], u.Say)
+	}
+	for _, why := range reasons {
+		fmt.Fprintf(w, "Not looked for, as %s:\n", why)
+		for _, say := range unsought[why] {
+			fmt.Fprintln(w, "  "+say)
+		}
 	}
 }
 

@@ -498,6 +498,11 @@ func (r *runner) sources() {
 	}
 }
 
+// Fixes reports whether Ligare mends findings of this rule: those of the evaluator, through the placing engine.
+func (r *Rule) Fixes() bool {
+	return len(r.Codes) > 0 || r.ID == "service-not-placed" || r.ID == "name-misspelt" || strings.HasPrefix(r.ID, "value-") || r.ID == "key-revoked" || r.ID == "key-of-test" || r.ID == "secret-placed" || r.ID == "placeholder-left" || r.ID == "scheme-misspelt"
+}
+
 // NeedsSay lists what a rule cannot look without, in words.
 func (r *Rule) NeedsSay() string {
 	words := map[Need]string{Attached: "a tree that is attached to an app", Registrations: "what was registered", TeamRecords: "the server's records", Services: "what the services say", History: "version control"}

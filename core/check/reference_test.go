@@ -12,7 +12,22 @@ func TestTheReferenceListsTheRules(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("# Rules\n\nWritten from the rules themselves: `LIGARE_UPDATE=1 go test ./core/check -run Reference`.\n")
 	for _, r := range Rules() {
-		fmt.Fprintf(&b, "\n## %s\n%s (%s)\n\n- compares %s\n- why: %s\n- mend: %s\n", r.ID, r.Title, r.Severity, r.Compares, r.Why, r.Fix)
+		severity := string(r.Severity)
+		if r.Graded != "" {
+			severity += "; " + r.Graded
+		}
+		fmt.Fprintf(&b, "\n## %s\n%s (%s)\n\n- compares %s\n", r.ID, r.Title, severity, r.Compares)
+		if needs := r.NeedsSay(); needs != "" {
+			fmt.Fprintf(&b, "- needs %s\n", needs)
+		}
+		if r.By != "" {
+			fmt.Fprintf(&b, "- looked at by `ligare %s`\n", r.By)
+		}
+		mends := "a person"
+		if r.Fixes() {
+			mends = "`ligare check --fix`, where the finding says so"
+		}
+		fmt.Fprintf(&b, "- why: %s\n- mend: %s\n- mended by %s\n", r.Why, r.Fix, mends)
 	}
 	const file = "../../docs/reference/rules.md"
 	if os.Getenv("LIGARE_UPDATE") != "" {

@@ -51,7 +51,7 @@ function Found({ findings, query, choose }: { findings: Findings; query: URLSear
         <Choice label="Severity" value={severity} onChange={(v) => { choose('severity', v) }} options={[['', 'any'], ...severities.map((s): [string, string] => [s, s])]} />
         <Choice label="Rule" value={rule} onChange={(v) => { choose('rule', v) }} options={[['', 'any'], ...rules.map((r): [string, string] => [r, r])]} />
         <label className="flex flex-col text-soft">Words
-          <input className="rounded border border-line bg-sheet px-2 py-1 text-ink" value={text} onChange={(event) => { choose('text', event.target.value) }} placeholder="file, variant, message" />
+          <input className="h-7 rounded border border-line bg-sheet px-2 text-ink" value={text} onChange={(event) => { choose('text', event.target.value) }} placeholder="file, variant, message" />
         </label>
       </div>
       <Section title={findings.branch || 'Tree'} aside={<>checked <Ago at={findings.at} />{findings.commit && <> at <code className="font-mono">{findings.commit.slice(0, 10)}</code></>}</>}>
@@ -78,7 +78,7 @@ function inState(f: FindingState, state: State) {
 function Choice({ label, value, onChange, options }: { label: string; value: string; onChange: (value: string) => void; options: [string, string][] }) {
   return (
     <label className="flex flex-col text-soft">{label}
-      <select className="rounded border border-line bg-sheet px-2 py-1 text-ink" value={value} onChange={(event) => { onChange(event.target.value) }}>
+      <select className="h-7 rounded border border-line bg-sheet px-2 text-ink" value={value} onChange={(event) => { onChange(event.target.value) }}>
         {options.map(([v, name]) => <option key={v} value={v}>{name}</option>)}
       </select>
     </label>
