@@ -45,6 +45,7 @@ type Rule struct {
 	Graded   string   `yaml:"graded" json:"graded,omitempty"` // when it is less, or more
 	Needs    []Need   `yaml:"needs" json:"needs,omitempty"`
 	By       string   `yaml:"by" json:"by,omitempty"` // another command that looks: comb
+	Mends    bool     `yaml:"mends" json:"-"`         // placing mends it
 	Quiet    bool     `yaml:"quiet" json:"-"`         // the line it finds is not shown: it holds a secret
 	Codes    []string `yaml:"codes" json:"-"`
 	Compares string   `yaml:"compares" json:"compares"`
@@ -499,9 +500,7 @@ func (r *runner) sources() {
 }
 
 // Fixes reports whether Ligare mends findings of this rule: those of the evaluator, through the placing engine.
-func (r *Rule) Fixes() bool {
-	return len(r.Codes) > 0 || r.ID == "service-not-placed" || r.ID == "name-misspelt" || strings.HasPrefix(r.ID, "value-") || r.ID == "key-revoked" || r.ID == "key-of-test" || r.ID == "secret-placed" || r.ID == "placeholder-left" || r.ID == "scheme-misspelt"
-}
+func (r *Rule) Fixes() bool { return len(r.Codes) > 0 || r.Mends }
 
 // NeedsSay lists what a rule cannot look without, in words.
 func (r *Rule) NeedsSay() string {

@@ -131,9 +131,20 @@ func wire(t testing.TB, name string, services ...string) *studio {
 	for _, service := range services {
 		s.register(t, service)
 	}
-	s.place(t)
+	key := name + " " + strings.Join(services, " ")
+	if wired[key] == nil {
+		s.place(t)
+		wired[key] = s.files
+	}
+	s.files = fstest.MapFS{}
+	for n, f := range wired[key] {
+		s.files[n] = &fstest.MapFile{Data: f.Data}
+	}
 	return s
 }
+
+// wired are the files of the studios that were wired before.
+var wired = map[string]fstest.MapFS{}
 
 // place places everything that is registered.
 func (s *studio) place(t testing.TB) {
@@ -325,6 +336,9 @@ func plant(t *testing.T, mistakes []mistake) {
 		t.Run(m.name, func(t *testing.T) {
 			if m.tree == "" {
 				m.tree = "hivelog"
+			}
+			if m.services == "" && strings.HasPrefix(t.Name(), "TestMistakesInWhatWasPlaced") {
+				m.services = all
 			}
 			s := wire(t, m.tree, strings.Fields(m.services)...)
 			if m.right != nil {

@@ -106,6 +106,13 @@ func (r *runner) diagnose(a wiring.Answer, f *Finding) {
 	case r.key(a, f, got):
 		return
 	}
+	if strings.HasPrefix(a.Expected, "@string/") && len(whose) > 0 && whose[0].reg == reg { // the value itself, where a resource is wanted
+		if long(got) {
+			f.Rule = "manifest-value-typed"
+			f.Message = fmt.Sprintf("The %s stands here as a literal, and a number this long is read as one that loses its last digits", whose[0].title)
+		}
+		return
+	}
 	for _, o := range whose {
 		switch {
 		case wanted.reg != nil && o.reg.Service == wanted.reg.Service && o.name == wanted.name && o.reg.Environment != wanted.reg.Environment:
@@ -142,6 +149,11 @@ func (r *runner) diagnose(a wiring.Answer, f *Finding) {
 		f.Rule = "value-mangled"
 		f.Message = fmt.Sprintf("The %s here is not quite the one issued: %s", wanted.title, ident.Difference(want, got))
 	}
+}
+
+// long reports whether a text is a number that the platform does not read back exactly: one of more than nine digits.
+func long(s string) bool {
+	return len(s) > 9 && strings.Trim(s, "0123456789") == ""
 }
 
 func title(o owner, otherwise string) string {
@@ -184,7 +196,6 @@ func (r *runner) key(a wiring.Answer, f *Finding, got string) bool {
 				}
 			default:
 				f.Rule, f.Message = "key-revoked", fmt.Sprintf("This is %s as it was before it was exchanged", what)
-				f.Severity = Warning
 			}
 			if !a.Good() {
 				return true

@@ -265,6 +265,7 @@ type junitCase struct {
 	Failure []junitMessage `xml:"failure,omitempty"`
 	Error   *junitMessage  `xml:"error,omitempty"`
 	Skipped *junitMessage  `xml:"skipped,omitempty"`
+	Output  string         `xml:"system-out,omitempty"` // notes
 }
 
 type junitMessage struct {
@@ -283,7 +284,9 @@ func JUnit(w io.Writer, r *check.Result) error {
 	for _, rule := range check.Rules() {
 		c := junitCase{Name: rule.ID, Class: "ligare"}
 		for _, f := range r.Findings {
-			if f.Rule == rule.ID {
+			if f.Rule == rule.ID && f.Severity == check.Note {
+				c.Output += f.Place() + ": " + f.Message + "\n"
+			} else if f.Rule == rule.ID {
 				c.Failure = append(c.Failure, junitMessage{Message: f.Place() + ": " + f.Message, Text: f.Fix})
 			}
 		}

@@ -170,6 +170,9 @@ func (e buildEnsure) lookDependency(in Input, w *Want) Answer {
 		case d.Version != nil:
 			out = Answer{State: OtherForm, Here: at, Detail: "its version comes from " + f.Text(d.Version)}
 		case have != "" && have != version:
+			if d.Alias != "" {
+				at = in.versionAt(w, d.Alias, at)
+			}
 			out = Answer{State: Conflicting, Code: "dependency-version", Here: at, Expected: version, Actual: have, Fixable: d.Alias == "" || in.versioned(w, d.Alias, have) != "",
 				Detail: fmt.Sprintf("%s is at %s; %s is wanted", module, have, version)}
 		case form != "" || d.Cond != "" || d.Config != w.settings["configuration"]:
@@ -296,6 +299,27 @@ func (in Input) versioned(w *Want, alias, version string) string {
 		}
 	}
 	return ""
+}
+
+// versionAt gives where the version behind a library's accessor stands in the catalog.
+func (in Input) versionAt(w *Want, alias string, otherwise Place) Place {
+	name, c := in.catalog(w)
+	if c == nil {
+		return otherwise
+	}
+	if ref, ok := c.Accessor("libraries", alias, ".version.ref"); ok {
+		for _, suffix := range []string{"", ".strictly", ".require", ".prefer"} {
+			if e, found := c.Accessor("versions", ref.Value, suffix); found {
+				return Place{File: name, Line: e.Line, Column: e.Column}
+			}
+		}
+	}
+	for _, suffix := range []string{".version", ""} {
+		if e, ok := c.Accessor("libraries", alias, suffix); ok && e.Line > 0 {
+			return Place{File: name, Line: e.Line, Column: e.Column}
+		}
+	}
+	return otherwise
 }
 
 // libraryOf gives the coordinates and the version behind a library's accessor in the catalog, as it stands.

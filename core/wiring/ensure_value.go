@@ -404,7 +404,11 @@ func (e plistEnsure) near(w *Want, file string, f *plist.File, at func(*plist.Va
 	}
 	for _, x := range f.Root.Entries {
 		if strings.EqualFold(x.Key, key) {
-			return Answer{State: WrongPlace, Code: "key-misspelt", Here: at(x.Value), Expected: key, Actual: x.Key, Fixable: true,
+			here := at(x.Value)
+			if f.Form == plist.XML && x.At != nil {
+				here.Line, here.Column = f.Doc.At(x.At.OpenEnd)
+			}
+			return Answer{State: WrongPlace, Code: "key-misspelt", Here: here, Expected: key, Actual: x.Key, Fixable: true,
 				Detail: fmt.Sprintf("the key is written %q: %s; capitals count", x.Key, ident.Difference(key, x.Key))}, true
 		}
 	}

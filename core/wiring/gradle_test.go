@@ -183,7 +183,7 @@ func TestMistakesInBuildFiles(t *testing.T) {
 		{"a plugin at another version", "burrcatch", "android-plugin", "app/build.gradle.kts", "plugins {\n    id(\"com.android.application\")\n    id(\"example.burrcatch\") version \"3.0.0\"\n}\nandroid { namespace = \"example.gold\" }\n", "plugin-version", "app/build.gradle.kts:3:5"},
 		{"a plugin that no file says the version of", "burrcatch", "android-plugin", "app/build.gradle.kts", "plugins {\n    id(\"com.android.application\")\n    id(\"example.burrcatch\")\n}\nandroid { namespace = \"example.gold\" }\n", "plugin-undeclared", "app/build.gradle.kts:3:5"},
 		{"release signed with the debug certificate", "tollbarrow", "signing", "app/build.gradle.kts", "plugins {\n    id(\"com.android.application\")\n}\nandroid {\n    namespace = \"example.gold\"\n    buildTypes {\n        release { signingConfig = signingConfigs.getByName(\"debug\") }\n    }\n}\n", "signing-debug", "app/build.gradle.kts:7:"},
-		{"a library at another version of the catalog", "burrcatch", "android-library", "gradle/libs.versions.toml", "[libraries]\nbc = { module = \"example.burrcatch:catch\", version = \"3.0.0\" }\n", "dependency-version", "app/build.gradle.kts:4:"},
+		{"a library at another version of the catalog", "burrcatch", "android-library", "gradle/libs.versions.toml", "[libraries]\nbc = { module = \"example.burrcatch:catch\", version = \"3.0.0\" }\n", "dependency-version", "gradle/libs.versions.toml:2:54"},
 		{"a module that is included and not used", "tollbarrow", "module", "settings.gradle.kts", "include(\":app\", \":tollbarrow-bridge\")\n", "module-unused", "app/build.gradle.kts"},
 	} {
 		files := fstest.MapFS{}

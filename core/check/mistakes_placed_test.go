@@ -1,0 +1,116 @@
+package check
+
+import (
+	"strings"
+	"testing"
+	"testing/fstest"
+)
+
+const (
+	all          = "thornmill treadmark burrcatch gatepost patchquay bellhanger tallywick"
+	hiveApp      = "android/app/src/main/java/example/larkfield/hivelog/HivelogApplication.kt"
+	hiveScreen   = "android/app/src/main/java/example/larkfield/hivelog/InspectionActivity.kt"
+	hiveSettings = "android/settings.gradle.kts"
+	hiveCatalog  = "android/gradle/libs.versions.toml"
+	hiveDelegate = "ios/Hivelog/AppDelegate.swift"
+	hiveRights   = "ios/Hivelog/Hivelog.entitlements"
+	hiveConfig   = "android/app/src/release/res/xml/thornmill_config.xml"
+	hiveJSON     = "ios/Hivelog/Thornmill.json"
+)
+
+// moved gives a file another name.
+func moved(from, to string) func(*testing.T, *studio) {
+	return func(_ *testing.T, s *studio) {
+		s.files[to] = s.files[from]
+		delete(s.files, from)
+	}
+}
+
+func gone(name string) func(*testing.T, *studio) {
+	return func(_ *testing.T, s *studio) { delete(s.files, name) }
+}
+
+// Everything is placed, and then one thing is not as it should be.
+func TestMistakesInWhatWasPlaced(t *testing.T) {
+	number := issued("treadmark", "app-number", "")
+	plant(t, []mistake{
+		// config files
+		{name: "config file missing", more: gone(hiveConfig), rule: "config-file-missing", at: hiveConfig},
+		{name: "config file in the module's root", more: moved(hiveConfig, "android/app/thornmill_config.xml"), rule: "config-file-misplaced", at: "android/app/thornmill_config.xml"},
+		{name: "config file of a second download", more: moved(hiveConfig, "android/app/src/release/res/xml/thornmill_config (1).xml"), rule: "config-file-renamed", at: "android/app/src/release/res/xml/thornmill_config (1).xml"},
+		{name: "config file in capitals", more: moved(hiveConfig, "android/app/src/release/res/xml/Thornmill_Config.xml"), rule: "config-file-renamed", at: "android/app/src/release/res/xml/Thornmill_Config.xml"},
+		{name: "config file of the other identity", more: func(_ *testing.T, s *studio) {
+			s.files[hiveConfig] = s.files["android/app/src/debug/res/xml/thornmill_config.xml"]
+		}, rule: "config-file-of-another", at: hiveConfig},
+		{name: "an old config file", file: hiveJSON, from: `"revision": 3`, to: `"revision": 2`, rule: "config-file-outdated", at: hiveJSON},
+		{name: "half a config file", file: hiveJSON, from: `"records": {"address": "https://records.thornmill.example"}}`, to: `"rec`, rule: "config-file-unreadable", at: hiveJSON},
+		{name: "an error page for a config file", more: func(_ *testing.T, s *studio) {
+			s.files[hiveJSON] = &fstest.MapFile{Data: []byte("<!DOCTYPE html><html><body>Sign in to go on</body></html>")}
+		}, rule: "config-file-unreadable", at: hiveJSON},
+		{name: "on the disk and not in the project", more: func(t *testing.T, s *studio) {
+			b := string(s.files[hiveProject].Data)
+			var out []string
+			for _, l := range strings.Split(b, "\n") {
+				if !strings.Contains(l, "Thornmill.json in Resources") {
+					out = append(out, l)
+				}
+			}
+			s.files[hiveProject] = &fstest.MapFile{Data: []byte(strings.Join(out, "\n"))}
+		}, services: "thornmill", rule: "config-file-not-in-target", at: hiveProject},
+		// resources and manifests
+		{name: "a string resource gone", file: hiveStrings, from: "    <string name=\"treadmark_app\">" + number + "</string>\n", to: "", rule: "resource-missing", at: hiveStrings},
+		{name: "a string resource twice", file: hiveStrings, from: "<string name=\"treadmark_app\">" + number + "</string>", to: "<string name=\"treadmark_app\">" + number + "</string>\n    <string name=\"treadmark_app\">" + number + "</string>", rule: "resource-twice", at: hiveStrings},
+		{name: "white space around a resource", file: hiveStrings, from: ">" + number + "<", to: "> " + number + " <", rule: "resource-padded", at: hiveStrings},
+		{name: "another number", file: hiveStrings, from: ">" + number + "<", to: ">999999999999999<", rule: "resource-differs", at: hiveStrings + ":treadmark_app"},
+		{name: "a long number inline", file: hiveManifest, from: `"@string/treadmark_app"`, to: `"` + number + `"`, rule: "manifest-value-typed", at: hiveManifest + ":treadmark.App"},
+		{name: "metadata gone", file: hiveManifest, from: "        <meta-data android:name=\"example.treadmark.Key\" android:value=\"@string/treadmark_key\" />\n", to: "", rule: "manifest-entry-missing", at: hiveManifest},
+		{name: "metadata outside the application", file: hiveManifest, from: "        <meta-data android:name=\"example.treadmark.Key\" android:value=\"@string/treadmark_key\" />\n", to: "", more: func(t *testing.T, s *studio) {
+			s.change(t, hiveManifest, "    <application\n", "    <meta-data android:name=\"example.treadmark.Key\" android:value=\"@string/treadmark_key\" />\n    <application\n")
+		}, rule: "manifest-entry-misplaced", at: hiveManifest + ":example.treadmark.Key"},
+		{name: "a permission gone", file: hiveManifest, from: "    <uses-permission android:name=\"android.permission.POST_NOTIFICATIONS\" />\n", to: "", rule: "manifest-entry-missing", at: hiveManifest},
+		{name: "a query gone", file: hiveManifest, from: "        <package android:name=\"example.treadmark.companion\" />\n", to: "", rule: "manifest-entry-missing", at: hiveManifest},
+		{name: "an activity not exported", file: "android/app/src/release/AndroidManifest.xml", from: `android:exported="true"`, to: `android:exported="false"`, rule: "manifest-entry-differs", at: "android/app/src/release/AndroidManifest.xml:ReturnActivity"},
+		{name: "debugging in production", file: hiveManifest, from: `"example.burrcatch.DEBUG" android:value="false"`, to: `"example.burrcatch.DEBUG" android:value="true"`, rule: "manifest-entry-differs", at: hiveManifest + ":DEBUG"},
+		{name: "every event in production", file: hiveManifest, from: `android:value="0.2"`, to: `android:value="1.0"`, rule: "manifest-entry-differs", at: hiveManifest + ":SAMPLE_RATE"},
+		// property lists
+		{name: "a key gone", file: hivePlist, from: "\t<key>PatchquayKey</key>\n\t<string>" + issued("patchquay", "app-key", "") + "</string>\n", to: "", rule: "value-missing", at: hivePlist},
+		{name: "a key in other capitals", file: hivePlist, from: "<key>PatchquayKey</key>", to: "<key>patchquayKey</key>", rule: "value-misplaced", at: hivePlist + ":patchquayKey"},
+		{name: "a text as a number", file: hivePlist, from: "<string>" + number + "</string>", to: "<integer>" + number + "</integer>", rule: "value-differs", at: hivePlist + ":<integer>"},
+		{name: "outside the root dictionary", file: hivePlist, from: "\t<key>PatchquayKey</key>\n\t<string>" + issued("patchquay", "app-key", "") + "</string>\n", to: "", more: func(t *testing.T, s *studio) {
+			s.change(t, hivePlist, "</dict>\n</plist>", "</dict>\n<key>PatchquayKey</key>\n<string>"+issued("patchquay", "app-key", "")+"</string>\n</plist>")
+		}, rule: "value-misplaced", at: hivePlist + ":PatchquayKey"},
+		{name: "no reason for tracking", file: hivePlist, from: "\t<key>NSUserTrackingUsageDescription</key>\n\t<string>Shows us which of our announcements brought you here. Nothing is passed on.</string>\n", to: "", rule: "value-missing", at: hivePlist},
+		{name: "a query scheme gone", file: hivePlist, from: "\t\t<string>treadmark-companion</string>\n", to: "", rule: "value-missing", at: hivePlist},
+		{name: "no background mode", file: hivePlist, from: "\t\t<string>remote-notification</string>\n", to: "", rule: "value-missing", at: hivePlist},
+		{name: "no entitlement", file: hiveRights, from: "\t<key>aps-environment</key>\n\t<string>production</string>\n", to: "", rule: "value-missing", at: hiveRights},
+		{name: "an associated domain gone", file: hiveRights, from: "\t\t<string>applinks:sign-in.gatepost.example</string>\n", to: "", rule: "value-missing", at: hiveRights},
+		{name: "an associated domain mistyped", file: hiveRights, from: "applinks:sign-in.gatepost.example", to: "applinks:signin.gatepost.example", rule: "name-misspelt", at: hiveRights + ":signin.gatepost"},
+		// build files
+		{name: "no repository", file: hiveSettings, from: "        maven {\n            url = uri(\"https://maven.thornmill.example/releases\")\n        }\n", to: "", rule: "repository-missing", at: hiveSettings},
+		{name: "a repository for plugins only", file: hiveSettings, from: "        maven {\n            url = uri(\"https://maven.thornmill.example/releases\")\n        }\n", to: "", more: func(t *testing.T, s *studio) {
+			s.change(t, hiveSettings, "        gradlePluginPortal()\n", "        gradlePluginPortal()\n        maven { url = uri(\"https://maven.thornmill.example/releases\") }\n")
+		}, rule: "repository-misplaced", at: hiveSettings + ":maven.thornmill"},
+		{name: "no plugin in the module", file: hiveBuild, from: "    alias(libs.plugins.burrcatch)\n", to: "", rule: "plugin-missing", at: hiveBuild},
+		{name: "a plugin in the root only", file: hiveBuild, from: "    alias(libs.plugins.burrcatch)\n", to: "", more: func(t *testing.T, s *studio) {
+			s.change(t, "android/build.gradle.kts", "alias(libs.plugins.burrcatch) apply false", "alias(libs.plugins.burrcatch)")
+		}, rule: "plugin-missing", at: "android/build.gradle.kts:burrcatch"},
+		{name: "a plugin before the one it depends on", file: hiveBuild, from: "    alias(libs.plugins.android.application)\n    alias(libs.plugins.kotlin.android)\n    alias(libs.plugins.burrcatch)\n", to: "    alias(libs.plugins.burrcatch)\n    alias(libs.plugins.android.application)\n    alias(libs.plugins.kotlin.android)\n", rule: "plugin-order", at: hiveBuild + ":burrcatch"},
+		{name: "a library gone", file: hiveBuild, from: "    implementation(libs.treadmark.marks)\n", to: "", rule: "library-missing", at: hiveBuild},
+		{name: "a library twice", file: hiveBuild, from: "    implementation(libs.treadmark.marks)\n", to: "    implementation(libs.treadmark.marks)\n    implementation(\"example.treadmark:marks:2.8.1\")\n", rule: "library-twice", at: hiveBuild + ":treadmark"},
+		{name: "parts that do not go together", file: hiveCatalog, from: `module = "example.thornmill:records", version = "3.2.0"`, to: `module = "example.thornmill:records", version = "2.9.0"`, rule: "library-version", at: hiveCatalog + ":2.9.0"},
+		{name: "a minimum under the service's", file: hiveCatalog, from: `min-sdk = "26"`, to: `min-sdk = "21"`, rule: "minimum-too-low", at: hiveCatalog + ":21"},
+		// source
+		{name: "never started on Android", file: hiveApp, from: "        Thornmill.start(this)\n", to: "", rule: "start-missing", at: hiveApp},
+		{name: "never started on iOS", file: hiveDelegate, from: "        Burrcatch.watch()\n", to: "", rule: "start-missing", at: hiveDelegate},
+		{name: "started twice", file: hiveApp, from: "        Thornmill.start(this)\n", to: "        Thornmill.start(this)\n        Thornmill.start(this)\n", rule: "start-twice", at: hiveApp + ":Thornmill.start"},
+		{name: "started after the first screen", file: hiveDelegate, from: "        Thornmill.start()\n", to: "", more: func(t *testing.T, s *studio) {
+			s.change(t, hiveDelegate, "        window?.makeKeyAndVisible()\n", "        window?.makeKeyAndVisible()\n        Thornmill.start()\n")
+		}, rule: "start-late", at: hiveDelegate + ":Thornmill.start"},
+		{name: "no import", file: hiveDelegate, from: "import Treadmark\n", to: "", rule: "import-missing", at: hiveDelegate},
+		{name: "no handler on Android", file: hiveScreen, from: "        Gatepost.finish(requestCode, resultCode, data)\n", to: "", rule: "handler-missing", at: hiveScreen},
+		{name: "no handler on iOS", file: hiveDelegate, from: "        Gatepost.finish(url)\n", to: "", rule: "handler-missing", at: hiveDelegate},
+		{name: "an unissued number in the call", file: hiveApp, from: `"bell-05623-17334"`, to: `"bell-00000-00001"`, rule: "start-differs", at: hiveApp + ":bell-00000"},
+		{name: "a letter too few in the call", file: hiveApp, from: `"bell-05623-17334"`, to: `"bell-05623-1733"`, rule: "value-mangled", at: hiveApp + ":bell-05623", say: "the last 1 characters"},
+		{name: "no keep rule", file: "android/app/proguard-rules.pro", from: "-keepattributes SourceFile,LineNumberTable\n", to: "", rule: "keep-rule-missing", at: "android/app/proguard-rules.pro"},
+	})
+}
