@@ -1,6 +1,8 @@
 package check
 
 import (
+	"bytes"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -31,15 +33,76 @@ func gone(name string) func(*testing.T, *studio) {
 }
 
 // Everything is placed, and then one thing is not as it should be.
-func TestMistakesInWhatWasPlaced(t *testing.T) {
+func TestMistakesInWhatWasPlaced(t *testing.T) { plant(t, placedMistakes()) }
+
+// Two mistakes are two findings, whichever they are.
+func TestMistakesInPairs(t *testing.T) {
+	list := placedMistakes()
+	pairs := 0
+	for i := range list {
+		for _, d := range []int{7, 19} {
+			a, b := list[i], list[(i+d)%len(list)]
+			if a.services != "" || b.services != "" || strings.HasPrefix(a.at, hiveJSON) && strings.HasPrefix(b.at, hiveJSON) {
+				continue
+			}
+			s := wire(t, "hivelog", strings.Fields(all)...)
+			before := map[string]bool{}
+			for _, f := range s.check(t).Findings {
+				before[f.Fingerprint+string(f.Severity)] = true
+			}
+			if !s.make(t, a) || !s.make(t, b) {
+				continue // they change the same lines
+			}
+			pairs++
+			var got []string
+			for _, f := range s.check(t).Findings {
+				if !before[f.Fingerprint+string(f.Severity)] {
+					got = append(got, f.Rule+" "+f.File)
+				}
+			}
+			place := func(m mistake) string {
+				file, _, _ := strings.Cut(m.at, ":")
+				return m.rule + " " + file
+			}
+			slices.Sort(got)
+			want := []string{place(a), place(b)}
+			slices.Sort(want)
+			if !slices.Equal(got, want) {
+				t.Errorf("%s and %s:\n  got  %q\n  want %q", a.name, b.name, got, want)
+			}
+		}
+	}
+	if pairs < 80 {
+		t.Errorf("only %d pairs", pairs)
+	}
+}
+
+// make makes a mistake if its text is still there.
+func (s *studio) make(t *testing.T, m mistake) bool {
+	if m.file != "" && m.from != "" && (s.files[m.file] == nil || bytes.Count(s.files[m.file].Data, []byte(m.from)) != 1) {
+		return false
+	}
+	if m.needs != "" && s.files[m.needs] == nil {
+		return false
+	}
+	if m.file != "" {
+		s.change(t, m.file, m.from, m.to)
+	}
+	if m.more != nil {
+		m.more(t, s)
+	}
+	return true
+}
+
+func placedMistakes() []mistake {
 	number := issued("treadmark", "app-number", "")
-	plant(t, []mistake{
+	return []mistake{
 		// config files
-		{name: "config file missing", more: gone(hiveConfig), rule: "config-file-missing", at: hiveConfig},
-		{name: "config file in the module's root", more: moved(hiveConfig, "android/app/thornmill_config.xml"), rule: "config-file-misplaced", at: "android/app/thornmill_config.xml"},
-		{name: "config file of a second download", more: moved(hiveConfig, "android/app/src/release/res/xml/thornmill_config (1).xml"), rule: "config-file-renamed", at: "android/app/src/release/res/xml/thornmill_config (1).xml"},
-		{name: "config file in capitals", more: moved(hiveConfig, "android/app/src/release/res/xml/Thornmill_Config.xml"), rule: "config-file-renamed", at: "android/app/src/release/res/xml/Thornmill_Config.xml"},
-		{name: "config file of the other identity", more: func(_ *testing.T, s *studio) {
+		{name: "config file missing", needs: hiveConfig, more: gone(hiveConfig), rule: "config-file-missing", at: hiveConfig},
+		{name: "config file in the module's root", needs: hiveConfig, more: moved(hiveConfig, "android/app/thornmill_config.xml"), rule: "config-file-misplaced", at: "android/app/thornmill_config.xml"},
+		{name: "config file of a second download", needs: hiveConfig, more: moved(hiveConfig, "android/app/src/release/res/xml/thornmill_config (1).xml"), rule: "config-file-renamed", at: "android/app/src/release/res/xml/thornmill_config (1).xml"},
+		{name: "config file in capitals", needs: hiveConfig, more: moved(hiveConfig, "android/app/src/release/res/xml/Thornmill_Config.xml"), rule: "config-file-renamed", at: "android/app/src/release/res/xml/Thornmill_Config.xml"},
+		{name: "config file of the other identity", needs: hiveConfig, more: func(_ *testing.T, s *studio) {
 			s.files[hiveConfig] = s.files["android/app/src/debug/res/xml/thornmill_config.xml"]
 		}, rule: "config-file-of-another", at: hiveConfig},
 		{name: "an old config file", file: hiveJSON, from: `"revision": 3`, to: `"revision": 2`, rule: "config-file-outdated", at: hiveJSON},
@@ -112,5 +175,37 @@ func TestMistakesInWhatWasPlaced(t *testing.T) {
 		{name: "an unissued number in the call", file: hiveApp, from: `"bell-05623-17334"`, to: `"bell-00000-00001"`, rule: "start-differs", at: hiveApp + ":bell-00000"},
 		{name: "a letter too few in the call", file: hiveApp, from: `"bell-05623-17334"`, to: `"bell-05623-1733"`, rule: "value-mangled", at: hiveApp + ":bell-05623", say: "the last 1 characters"},
 		{name: "no keep rule", file: "android/app/proguard-rules.pro", from: "-keepattributes SourceFile,LineNumberTable\n", to: "", rule: "keep-rule-missing", at: "android/app/proguard-rules.pro"},
+	}
+}
+
+func TestMistakesAcrossFrameworks(t *testing.T) {
+	plant(t, []mistake{
+		{name: "the binding is not initialised first", tree: "tern-crossing", services: "bellhanger", file: "lib/main.dart", from: "  WidgetsFlutterBinding.ensureInitialized();\n", to: "", rule: "start-unbound", at: "lib/main.dart"},
+		{name: "the start is not awaited", tree: "tern-crossing", services: "bellhanger", file: "lib/main.dart", from: "  await Bellhanger.hang(", to: "  Bellhanger.hang(", rule: "start-unbound", at: "lib/main.dart:Bellhanger.hang"},
+		{name: "the package is not in the list", tree: "tern-crossing", services: "bellhanger", more: func(t *testing.T, s *studio) { s.without(t, "pubspec.yaml", "bellhanger_flutter") }, rule: "package-entry-missing", at: "pubspec.yaml"},
+		{name: "the root component is not wrapped", tree: "seedswap", services: "patchquay", more: func(t *testing.T, s *studio) {
+			s.without(t, "index.js", "AppRegistry.registerComponent")
+			s.append("index.js", "AppRegistry.registerComponent(appName, () => App);\n")
+		}, rule: "root-unwrapped", at: "index.js"},
+		{name: "no update check", tree: "seedswap", services: "patchquay", more: func(t *testing.T, s *studio) { s.without(t, "index.js", "patchquay.look") }, rule: "start-missing", at: "index.js"},
+		{name: "the package for development only", tree: "seedswap", services: "patchquay", more: func(t *testing.T, s *studio) {
+			s.without(t, "package.json", "@patchquay/react")
+			s.change(t, "package.json", "  \"dependencies\": {", "  \"devDependencies\": {\n    \"@patchquay/react\": \"3.2.0\"\n  },\n  \"dependencies\": {")
+		}, rule: "package-entry-missing", at: "package.json"},
 	})
+}
+
+// without takes the one line out that holds a text.
+func (s *studio) without(t *testing.T, file, text string) {
+	t.Helper()
+	lines := strings.SplitAfter(string(s.files[file].Data), "\n")
+	i := slices.IndexFunc(lines, func(l string) bool { return strings.Contains(l, text) })
+	if i < 0 {
+		t.Fatalf("%s has no %q:\n%s", file, text, s.files[file].Data)
+	}
+	s.files[file] = &fstest.MapFile{Data: []byte(strings.Join(slices.Delete(lines, i, i+1), ""))}
+}
+
+func (s *studio) append(file, text string) {
+	s.files[file] = &fstest.MapFile{Data: append(bytes.Clone(s.files[file].Data), text...)}
 }

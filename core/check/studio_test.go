@@ -323,6 +323,7 @@ type mistake struct {
 	from, to string
 	right    func(t *testing.T, s *studio) // made before, and right
 	more     func(t *testing.T, s *studio)
+	needs    string // a file that more changes, and that must still be there
 	rule     string
 	at       string // file, or file:text that stands in the line named
 	say      string // part of the message

@@ -120,7 +120,7 @@ func TestMistakesInPropertyLists(t *testing.T) {
 		{"missing", "gatepost", "ios-client", "<dict>\n</dict>", "key-missing", ""},
 		{"another value", "gatepost", "ios-client", "<dict>\n<key>GatepostClient</key>\n<string>other</string>\n</dict>", "key-differs", "6:9"},
 		{"another type", "gatepost", "ios-client", "<dict>\n<key>GatepostClient</key>\n<integer>12</integer>\n</dict>", "key-typed", "6:10"},
-		{"other capitals", "gatepost", "ios-client", "<dict>\n<key>gatepostclient</key>\n<string>c</string>\n</dict>", "key-misspelt", "6:9"},
+		{"other capitals", "gatepost", "ios-client", "<dict>\n<key>gatepostclient</key>\n<string>c</string>\n</dict>", "key-misspelt", "5:6"},
 		{"behind the root", "gatepost", "ios-client", "<dict>\n</dict>\n<key>GatepostClient</key>\n<string>c</string>\n", "key-outside", "6:1"},
 		{"the key twice, one hiding the other", "gatepost", "ios-scheme", "<dict>\n<key>CFBundleURLTypes</key>\n<array/>\n<key>CFBundleURLTypes</key>\n<array/>\n</dict>", "key-twice", "8:1"},
 		{"a scheme in other case", "gatepost", "ios-scheme", "<dict>\n<key>CFBundleURLTypes</key>\n<array><dict><key>CFBundleURLSchemes</key><array>\n<string>Example.Larkfield.Hivelog</string></array></dict></array>\n</dict>", "key-differs", "7:9"},
