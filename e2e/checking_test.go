@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"ligare/core/check"
 )
 
@@ -82,6 +84,10 @@ func TestMendingAndAccepting(t *testing.T) {
 	if got := must(t, 0, dir, "check", "--fix", "--yes"); !strings.Contains(got.err, "Nothing is wrong that Ligare can mend") {
 		t.Error(got.err)
 	}
+	must(t, 0, dir, "check", "--at-services", "--require", "services")
+	if got := must(t, 2, dir, "check", "--require", "services").err; !strings.Contains(got, "not everything could be looked at") {
+		t.Error(got)
+	}
 	manifest := filepath.Join(dir, "android/app/src/main/AndroidManifest.xml")
 	change(t, filepath.Join(dir, "android/app/src/release/AndroidManifest.xml"), "example.burrcatch.WRITER", "example.burrcatch.WRITR", 1)
 	if got := must(t, 1, dir, "check").out; !strings.Contains(got, "[name-misspelt]") {
@@ -108,4 +114,32 @@ func TestMendingAndAccepting(t *testing.T) {
 	if got := must(t, 2, dir, "check").err; !strings.Contains(got, `.ligare/waivers.yaml:3: there is no rule "nothing"`) {
 		t.Error(got)
 	}
+}
+
+// The console shows what is there, what is new and what went away on a branch; what is chosen lives in the address.
+func TestFindingsInTheConsole(t *testing.T) {
+	dir := hivelog(t, "shown")
+	must(t, 0, dir, "app", "attach", "shown")
+	must(t, 0, dir, "register", "burrcatch")
+	must(t, 0, dir, "place", "burrcatch", "--yes")
+	git(t, dir, "add", "--all")
+	git(t, dir, "commit", "--quiet", "-m", "placed")
+	must(t, 0, dir, "check")
+	build := filepath.Join(dir, "android/app/build.gradle.kts")
+	change(t, build, "alias(libs.plugins.burrcatch)", "", 1)
+	must(t, 1, dir, "check", "--branch", "spring")
+	change(t, filepath.Join(dir, "ios/Hivelog/AppDelegate.swift"), "Burrcatch.watch()", "", 1)
+	must(t, 1, dir, "check")
+	ctx := browser(t)
+	do(t, ctx, "signing in", chromedp.Navigate(end.Address+"/sign-in#"+end.Token), says("Apps and services"))
+	do(t, ctx, "the app leads to its findings", chromedp.Navigate(end.Address+"/apps/shown"), says("history and branches"), chromedp.Click(`a[href="/apps/shown/findings"]`, chromedp.ByQuery), says("Last without errors"))
+	do(t, ctx, "the newest branch, with what is new", says("2 new since"), says("plugin-missing"), says("start-missing"), says("keystore-tracked"))
+	do(t, ctx, "choosing a severity changes the address", chromedp.Evaluate(`(() => {
+			const choice = document.querySelectorAll('select')[2]
+			Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(choice, 'error')
+			choice.dispatchEvent(new Event('change', {bubbles: true}))
+		})()`, nil),
+		chromedp.Poll(`location.search.includes('severity=error') && !document.querySelector('#content ul').innerText.includes('keystore-tracked')`, nil))
+	do(t, ctx, "an address that somebody sent", chromedp.Navigate(end.Address+"/apps/shown/findings?branch=spring&state=all&rule=plugin-missing"), says("plugin-missing"),
+		chromedp.Poll(`document.querySelector('#content ul').children.length === 1`, nil), chromedp.Click(`//summary`), says("Since"), says("No check of this branch was without errors yet"))
 }

@@ -195,6 +195,10 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 		without(why, check.Registrations, check.TeamRecords, check.Services)
 		return nil, nil, nil
 	}
+	asked, err := w.ask(ctx, c)
+	if err != nil {
+		return nil, nil, err
+	}
 	got, err := c.Comparison(ctx, w.Binding.App)
 	if err != nil {
 		return nil, nil, err
@@ -206,7 +210,70 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 		without(w.Binding.App+" is not registered with any service yet", check.Registrations, check.Services)
 	}
 	in.Records = recordsOf(got, regs)
+	if why := asked.missing; why != "" {
+		without(why, check.Services)
+	}
+	for i := range in.Records.Registrations {
+		in.Records.Registrations[i].Catalogue = asked.catalogues[got.Registrations[i].ID]
+	}
 	return regs, unfinished, nil
+}
+
+// answers are what the services themselves said.
+type answers struct {
+	missing    string              // why not all of them did; "" when they did
+	catalogues map[string][]string // registration -> how what is sold differs
+}
+
+// slow is how long one service may take before the check goes on without it.
+const slow = 20 * time.Second
+
+// ask lets the server look at every service now, so that what is compared is what they have at this moment. A service
+// that is slow or away is gone on without, and named.
+func (w *Work) ask(ctx context.Context, c *client.Client) (answers, error) {
+	out := answers{catalogues: map[string][]string{}}
+	if !w.AtServices {
+		out.missing = "the services were not asked; --at-services asks them now"
+		return out, nil
+	}
+	list, err := c.Registrations(ctx, w.Binding.App)
+	if err != nil {
+		return out, err
+	}
+	known, err := shipped()
+	if err != nil {
+		return out, err
+	}
+	var silent []string
+	for _, g := range list {
+		if g.State != "registered" || g.ByHand {
+			continue
+		}
+		limited, stop := context.WithTimeout(ctx, slow)
+		_, err := c.Refresh(limited, g.ID)
+		if s := known[g.Service]; err == nil && s != nil && s.Catalogue != nil {
+			var x *shape.Catalogue
+			if x, err = c.Catalogue(limited, g.ID); err == nil {
+				out.catalogues[g.ID] = x.Problems
+				for _, line := range x.Items {
+					if line.Say != "agrees" {
+						out.catalogues[g.ID] = append(out.catalogues[g.ID], line.Product+" "+line.Say)
+					}
+				}
+			}
+		}
+		stop()
+		if ctx.Err() != nil {
+			return out, ctx.Err()
+		}
+		if err != nil {
+			silent = append(silent, g.Title+": "+err.Error())
+		}
+	}
+	if len(silent) > 0 {
+		out.missing = strings.Join(silent, "; ")
+	}
+	return out, nil
 }
 
 // head gives the commit and branch that are checked; build servers, which check out a commit, name the branch themselves.

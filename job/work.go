@@ -45,15 +45,16 @@ func stop(hint, format string, args ...any) error {
 
 // Work is a tree that is being worked on.
 type Work struct {
-	Root    string
-	Tree    *tree.Tree
-	Survey  *survey.Report
-	Binding *binding.Binding // nil when the tree is not attached
-	Library sheet.Library
-	Note    string // what recovery did, "" for nothing
-	Branch  string // that reports are kept under; "" for the one version control names
-	disk    edit.Disk
-	root    *os.Root
+	Root       string
+	Tree       *tree.Tree
+	Survey     *survey.Report
+	Binding    *binding.Binding // nil when the tree is not attached
+	Library    sheet.Library
+	Note       string // what recovery did, "" for nothing
+	AtServices bool   // checking asks the services themselves
+	Branch     string // that reports are kept under; "" for the one version control names
+	disk       edit.Disk
+	root       *os.Root
 
 	certificates []cert.Known // read on the way, every entry of the keystores
 }

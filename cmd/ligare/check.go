@@ -29,6 +29,7 @@ func checkCommand() *cli.Command {
 			&cli.BoolFlag{Name: "offline", Usage: "use the tree's own records of what was placed, no server"},
 			&cli.BoolFlag{Name: "no-report", Usage: "send nothing to the server"},
 			&cli.StringSliceFlag{Name: "require", Usage: "exit with 2 unless this could be looked at: a rule, or records, services, history"},
+			&cli.BoolFlag{Name: "at-services", Usage: "ask the services themselves now, instead of what the records hold of them"},
 			&cli.StringFlag{Name: "branch", Usage: "the branch the report is kept under, where a commit is checked out without one"},
 			&cli.BoolFlag{Name: "fix", Usage: "mend what Ligare can; shows the diff first"},
 			&cli.BoolFlag{Name: "accept-standing", Usage: "accept what is found now, so that only what is new fails; writes " + check.StandingFile},
@@ -44,7 +45,7 @@ func checkCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			w.Branch = c.String("branch")
+			w.Branch, w.AtServices = c.String("branch"), c.Bool("at-services")
 			var s *client.Client
 			why := ""
 			if !c.Bool("offline") {
@@ -62,6 +63,7 @@ func checkCommand() *cli.Command {
 				if w, err = open(c); err != nil { // as it is now
 					return err
 				}
+				w.Branch, w.AtServices = c.String("branch"), c.Bool("at-services")
 			}
 			r, err := w.Check(ctx, s, why, c.Bool("offline"), !c.Bool("no-report"))
 			if err != nil {

@@ -251,6 +251,7 @@ var looks = []struct {
 	{"lock-file-ignored lock-file-old packages-tracked", (*runner).locks},
 	{"digest-printed test-code-left value-hard-coded", (*runner).leftovers},
 	{"redirect-missing", (*runner).redirects},
+	{"feature-off catalogue-differs", (*runner).features},
 	{"signing-team-missing signing-team-differs", (*runner).teams},
 }
 

@@ -9,6 +9,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/base64"
 	"math/big"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -300,6 +301,18 @@ func TestMistakesWithRecordsAndHistory(t *testing.T) {
 			_, k := s.registration(t, "patchquay")
 			k.Keys = append(k.Keys, Key{Name: "app-key", Label: "autumn fair", Value: "x", Current: true, Ends: today.AddDate(0, 0, -3)})
 		}, rule: "key-of-test-kept", at: binding.File, say: "autumn fair"},
+		{name: "a switch that is off", services: "thornmill", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			k.Features = slices.DeleteFunc(slices.Clone(k.Features), func(f string) bool { return f == "records" })
+		}, rule: "feature-off", at: binding.File, severity: Warning, say: "Records"},
+		{name: "a switch without which a file is not complete", services: "tollbarrow", more: func(t *testing.T, s *studio) {
+			k := &s.records.Registrations[0]
+			k.Features = nil
+		}, rule: "feature-off", at: binding.File, severity: Error, say: "tollbarrow.yaml is not complete"},
+		{name: "a product that is not there", services: "thornmill", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			k.Catalogue = []string{"honey.jar missing there"}
+		}, rule: "catalogue-differs", at: binding.File, say: "honey.jar"},
 		{name: "a duty that nobody did", services: "thornmill", more: func(t *testing.T, s *studio) {
 			_, k := s.registration(t, "thornmill-production")
 			k.Duties = append(k.Duties, Duty{ID: "spending", Title: "Set an alert on spending.", Before: "release"})

@@ -44,6 +44,7 @@ type Registration struct {
 	Identities  []RegisteredIdentity
 	Keys        []Key
 	Duties      []Duty
+	Catalogue   []string // how what is sold differs at the service, looked up there; nil where it was not asked
 }
 
 // RegisteredIdentity is an identity with what the service was told of it.

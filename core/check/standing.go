@@ -145,6 +145,40 @@ func (r *runner) standing() {
 	}
 }
 
+// features looks for switches that are off and without which what was issued is not complete, and for catalogues that
+// differ from what shall be sold.
+func (r *runner) features() {
+	for _, reg := range r.in.Registrations {
+		known := r.in.Records.registration(reg.Key())
+		if known == nil {
+			continue
+		}
+		vars := map[string]string{"service": reg.Service}
+		for i := range reg.Sheet.Features {
+			x := &reg.Sheet.Features[i]
+			if slices.Contains(known.Features, x.ID) {
+				continue
+			}
+			vars["feature"] = x.ID
+			f := Finding{Rule: "feature-off", File: binding.File, Expected: "on", Actual: "off"}
+			for j := range reg.Sheet.Issues.Files {
+				if file := &reg.Sheet.Issues.Files[j]; file.When == x.ID {
+					f.Message = fmt.Sprintf("%s is not switched on at %s, and %s is not complete without it", x.Title, reg.Sheet.Title, file.Name)
+				}
+			}
+			if f.Message == "" && x.Default {
+				f.Severity, f.Message = Warning, fmt.Sprintf("%s, which is on from the start, is switched off at %s", x.Title, reg.Sheet.Title)
+			}
+			if f.Message != "" {
+				r.add(f, vars, reg.Key(), x.ID)
+			}
+		}
+		for _, say := range known.Catalogue {
+			r.add(Finding{Rule: "catalogue-differs", File: binding.File, Message: reg.Sheet.Title + ": " + say}, vars, reg.Key(), say)
+		}
+	}
+}
+
 // Supply is a value that one service wants from another.
 type Supply struct {
 	Service, Environment, Slot string
