@@ -210,6 +210,10 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 		without(w.Binding.App+" is not registered with any service yet", check.Registrations, check.Services)
 	}
 	in.Records = recordsOf(got, regs)
+	in.Recognised = map[string]check.Recognised{}
+	for _, o := range got.Others {
+		in.Recognised[o.Digest] = check.Recognised{Say: o.Say}
+	}
 	if why := asked.missing; why != "" {
 		without(why, check.Services)
 	}

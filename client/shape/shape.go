@@ -557,6 +557,13 @@ type Comparison struct {
 	Registrations []Registration `json:"registrations"`
 	Placings      []Placing      `json:"placings"`    // of those that are registered
 	Connections   []Connection   `json:"connections"` // what they want from each other
+	Others        []OwnedValue   `json:"others"`      // values that may ship of the team's other apps
+}
+
+// OwnedValue says whose a value is that may ship, by its digest.
+type OwnedValue struct {
+	Digest string `json:"digest"` // SHA-256, hexadecimal
+	Say    string `json:"say"`
 }
 
 // Handout is what is needed to recognise the team's secrets in a tree, and nothing that gives them away: for each the

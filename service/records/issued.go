@@ -2,7 +2,10 @@ package records
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
+	"fmt"
 	"slices"
 	"sort"
 	"time"
@@ -319,6 +322,9 @@ func (r *Records) Comparison(ctx context.Context, c Caller, app string) (*shape.
 	if out.Connections, err = r.Connections(ctx, c, app); err != nil {
 		return nil, err
 	}
+	if out.Others, err = r.others(ctx, c, a.ID); err != nil {
+		return nil, err
+	}
 	for _, g := range out.Registrations {
 		if g.State != "registered" {
 			continue
@@ -330,6 +336,66 @@ func (r *Records) Comparison(ctx context.Context, c Caller, app string) (*shape.
 		out.Placings = append(out.Placings, *p)
 	}
 	return out, nil
+}
+
+// mostOthers is how many values of other apps are given.
+const mostOthers = 2000
+
+// others lists whose the values are that the team's other apps may ship, so that one of them is recognised in this app's
+// tree.
+func (r *Records) others(ctx context.Context, c Caller, app string) ([]shape.OwnedValue, error) {
+	all, err := r.all(ctx, c.Team)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := r.DB.Query(ctx, `SELECT v.registration, v.identity, v.name, v.label, v.sealed, g.service, g.environment, a.title, a.name
+		FROM issued_values v JOIN registrations g ON g.team = v.team AND g.id = v.registration JOIN apps a ON a.team = g.team AND a.id = g.app
+		WHERE v.team = $1 AND g.app <> $2 AND v.exposure = 'client' ORDER BY a.name, g.service, g.environment, v.name, v.label LIMIT $3`, c.Team, app, mostOthers)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := []shape.OwnedValue{}
+	for rows.Next() {
+		var registration uuid.UUID
+		var identity *uuid.UUID
+		var name, label, service, environment, title, short string
+		var sealed []byte
+		if err := rows.Scan(&registration, &identity, &name, &label, &sealed, &service, &environment, &title, &short); err != nil {
+			return nil, err
+		}
+		text, err := r.Keys.Open(sealed, c.Team.String(), registration.String(), place(identity), name)
+		if err != nil {
+			return nil, err
+		}
+		if len(text) < 6 { // too many things are called so
+			continue
+		}
+		what, by := name, service
+		if s := all[service]; s != nil {
+			by = s.Title
+			if v := s.Value(name); v != nil {
+				what = v.Title
+			}
+		}
+		if title == "" {
+			title = short
+		}
+		x := shape.OwnedValue{Digest: sha256Hex(text), Say: fmt.Sprintf("%s's %s at %s", title, what, by)}
+		if environment != "" {
+			x.Say += " for " + environment
+		}
+		if label != "" {
+			x.Say += fmt.Sprintf(", made for %q", label)
+		}
+		out = append(out, x)
+	}
+	return out, rows.Err()
+}
+
+func sha256Hex(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
 }
 
 func (r *Records) content(ctx context.Context, c Caller, reg, identity uuid.UUID, file string) ([]byte, error) {
