@@ -245,6 +245,12 @@ func (c *Client) Sightings(ctx context.Context, app string) ([]shape.Sighting, e
 	return p.Items, err
 }
 
+// Overview gives apps and services, each with the worst thing known and how fresh that is.
+func (c *Client) Overview(ctx context.Context) (*shape.Overview, error) {
+	out := &shape.Overview{}
+	return out, c.Do(ctx, "GET", "/v1/overview", nil, out)
+}
+
 func registration(id string, more ...string) string {
 	p := "/v1/registrations/" + url.PathEscape(id)
 	for _, m := range more {

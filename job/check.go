@@ -218,7 +218,9 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 		without(why, check.Services)
 	}
 	for i := range in.Records.Registrations {
-		in.Records.Registrations[i].Catalogue = asked.catalogues[got.Registrations[i].ID]
+		g := got.Registrations[i]
+		in.Records.Registrations[i].Catalogue = asked.catalogues[g.ID]
+		in.Records.Registrations[i].Silent = w.AtServices && !asked.seen[g.Service]
 	}
 	return regs, unfinished, nil
 }
@@ -227,6 +229,7 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 type answers struct {
 	missing    string              // why not all of them did; "" when they did
 	catalogues map[string][]string // registration -> how what is sold differs
+	seen       map[string]bool     // service that saw the app
 }
 
 // slow is how long one service may take before the check goes on without it.
@@ -235,7 +238,7 @@ const slow = 20 * time.Second
 // ask lets the server look at every service now, so that what is compared is what they have at this moment. A service
 // that is slow or away is gone on without, and named.
 func (w *Work) ask(ctx context.Context, c *client.Client) (answers, error) {
-	out := answers{catalogues: map[string][]string{}}
+	out := answers{catalogues: map[string][]string{}, seen: map[string]bool{}}
 	if !w.AtServices {
 		out.missing = "the services were not asked; --at-services asks them now"
 		return out, nil
@@ -272,6 +275,15 @@ func (w *Work) ask(ctx context.Context, c *client.Client) (answers, error) {
 		}
 		if err != nil {
 			silent = append(silent, g.Title+": "+err.Error())
+		}
+	}
+	overview, err := c.Overview(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, a := range overview.Apps {
+		for _, cell := range a.Cells {
+			out.seen[cell.Service] = out.seen[cell.Service] || a.Name == w.Binding.App && cell.LastSighting != nil
 		}
 	}
 	if len(silent) > 0 {

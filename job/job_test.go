@@ -116,7 +116,7 @@ func register(ctx context.Context, w *Work, c *client.Client, o RegisterOptions)
 }
 
 func (f *fake) registration() shape.Registration {
-	g := shape.Registration{ID: "r1", App: "hivelog", Service: "thornmill", Environment: "production", State: "registered", Revision: f.revision}
+	g := shape.Registration{ID: "r1", App: "hivelog", Service: "thornmill", Environment: "production", State: "registered", Revision: f.revision, Features: []string{"records"}}
 	if f.state != "" {
 		g.State, g.Problem = f.state, "the answer was lost"
 	}

@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v3"
 
@@ -148,6 +149,8 @@ type Finding struct {
 	Fix          string         `json:"fix"`
 	Fixable      bool           `json:"fixable"`
 	Fingerprint  string         `json:"fingerprint"`
+	From         string         `json:"from,omitempty"`    // where what should be comes from
+	Excerpt      string         `json:"excerpt,omitempty"` // the line of the place, unless it holds a secret; never sent to the server
 	Also         []wiring.Place `json:"also,omitempty"`
 	Consequences []string       `json:"consequences,omitempty"` // what else is wrong because of it, and will not be once it is mended
 
@@ -247,7 +250,7 @@ var looks = []struct {
 	{"pod-target-unknown", (*runner).pods},
 	{"config-file-policy", (*runner).policies},
 	{"licence-ends", (*runner).licences},
-	{"registration-unfinished key-of-test-kept duty-open supplied-value-missing supplied-value-old", (*runner).standing},
+	{"registration-unfinished silent key-of-test-kept duty-open supplied-value-missing supplied-value-old", (*runner).standing},
 	{"lock-file-ignored lock-file-old packages-tracked", (*runner).locks},
 	{"digest-printed test-code-left value-hard-coded", (*runner).leftovers},
 	{"redirect-missing", (*runner).redirects},
@@ -285,7 +288,33 @@ func Run(in Input) *Result {
 	}
 	r.setAside(in.Waivers, in.Standing)
 	r.finish()
+	r.excerpts()
 	return r.out
+}
+
+// widestExcerpt is how many characters of a line are shown.
+const widestExcerpt = 160
+
+// excerpts gives every finding the line it is at.
+func (r *runner) excerpts() {
+	lines := map[string][]string{}
+	for i := range r.out.Findings {
+		f := &r.out.Findings[i]
+		if rule := RuleByID(f.Rule); f.Line < 1 || rule != nil && rule.Quiet {
+			continue
+		}
+		text, ok := lines[f.File]
+		if !ok {
+			if src, err := r.in.Tree.Read(f.File); err == nil && utf8.Valid(src) {
+				text = strings.Split(string(src), "\n")
+			}
+			lines[f.File] = text
+		}
+		if f.Line <= len(text) {
+			line := []rune(strings.TrimRight(text[f.Line-1], "\r"))
+			f.Excerpt = string(line[:min(len(line), widestExcerpt)])
+		}
+	}
 }
 
 // finish puts a result in order: the worst first.
@@ -466,6 +495,9 @@ func (r *runner) answer(a wiring.Answer) {
 	}
 	f := Finding{Rule: rule.ID, Message: capital(a.Detail), Variant: strings.Join(a.Variants, ", "), File: a.Here.File, Line: a.Here.Line, Column: a.Here.Column,
 		Expected: a.Expected, Actual: a.Actual, Fixable: a.Fixable, Also: a.Others}
+	if f.Expected != "" {
+		f.From = a.Source()
+	}
 	switch {
 	case valued[a.Code]:
 		r.diagnose(a, &f)

@@ -120,9 +120,9 @@ func (r *runner) grammar() {
 func (r *runner) identifiers() {
 	for _, b := range r.builds() {
 		base := b.finding("", b.id)
-		base.Expected = b.bound.Identity
+		base.Expected, base.From = b.bound.Identity, binding.File
 		if !b.attached {
-			base.Rule, base.Expected = "variant-unbound", ""
+			base.Rule, base.Expected, base.From = "variant-unbound", "", ""
 			base.Message = fmt.Sprintf("Variant %s of %s builds %s and is not in %s", b.name, b.site, b.id.Say(), binding.File)
 			r.add(base, nil, b.site, b.name)
 			continue

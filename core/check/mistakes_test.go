@@ -304,7 +304,7 @@ func TestMistakesWithRecordsAndHistory(t *testing.T) {
 		{name: "a switch that is off", services: "thornmill", more: func(t *testing.T, s *studio) {
 			_, k := s.registration(t, "thornmill-production")
 			k.Features = slices.DeleteFunc(slices.Clone(k.Features), func(f string) bool { return f == "records" })
-		}, rule: "feature-off", at: binding.File, severity: Warning, say: "Records"},
+		}, rule: "feature-off", at: binding.File, severity: Note, say: "Records"},
 		{name: "a switch without which a file is not complete", services: "tollbarrow", more: func(t *testing.T, s *studio) {
 			k := &s.records.Registrations[0]
 			k.Features = nil

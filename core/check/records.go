@@ -44,6 +44,7 @@ type Registration struct {
 	Identities  []RegisteredIdentity
 	Keys        []Key
 	Duties      []Duty
+	Silent      bool     // the service was asked and has seen nothing of the app
 	Catalogue   []string // how what is sold differs at the service, looked up there; nil where it was not asked
 }
 

@@ -114,6 +114,11 @@ func (r *runner) standing() {
 			}
 			r.add(f, vars, g.Service, g.Environment)
 		}
+		if g.Silent && g.State == "registered" {
+			f := at("silent")
+			f.Message, f.cause = fmt.Sprintf("%s has seen nothing of this app yet", where), g.Service+g.Environment
+			r.add(f, vars, g.Service, g.Environment)
+		}
 		for _, k := range g.Keys {
 			if k.Label == "" || k.Ends.IsZero() || k.Ends.After(r.in.Now) || !k.Revoked.IsZero() {
 				continue
@@ -167,7 +172,7 @@ func (r *runner) features() {
 				}
 			}
 			if f.Message == "" && x.Default {
-				f.Severity, f.Message = Warning, fmt.Sprintf("%s, which is on from the start, is switched off at %s", x.Title, reg.Sheet.Title)
+				f.Severity, f.Message = Note, fmt.Sprintf("%s, which is on from the start, is switched off at %s", x.Title, reg.Sheet.Title)
 			}
 			if f.Message != "" {
 				r.add(f, vars, reg.Key(), x.ID)

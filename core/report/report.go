@@ -65,7 +65,11 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 			}
 		}
 		if f.Expected != "" {
-			fmt.Fprintf(w, "    should be  %s\n", f.Expected)
+			from := ""
+			if f.From != "" {
+				from = "  (" + f.From + ")"
+			}
+			fmt.Fprintf(w, "    should be  %s%s\n", f.Expected, from)
 		}
 		if f.Actual != "" {
 			fmt.Fprintf(w, "    is         %s\n", f.Actual)
