@@ -16,7 +16,8 @@ func wired(t *testing.T, name string) (dir string, services []string) {
 	for _, r := range [][]string{
 		{"thornmill", "-e", "development", "--answer", "region=north"}, {"thornmill", "-e", "production", "--answer", "region=south"},
 		{"burrcatch"}, {"tallywick", "--answer", "name=" + name}, {"bellhanger", "--answer", "library=native"}, {"etchwork", "-e", "development"}, {"etchwork", "-e", "production"},
-		{"tollbarrow"}, {"fieldhide", "--answer", "ide=16.2", "--answer", "name=" + name},
+		{"tollbarrow", "--identity", "example.larkfield." + name + ".debug", "--feature", "billing-interface"},
+		{"tollbarrow", "--identity", "example.larkfield." + name, "--feature", "billing-interface", "--answer", "digest=" + strings.Repeat("Ab1", 14) + "w"}, {"fieldhide", "--answer", "ide=16.2", "--answer", "name=" + name},
 	} {
 		must(t, 0, dir, append([]string{"register"}, r...)...)
 	}

@@ -93,6 +93,17 @@ func TestMistakesWithIdentifiers(t *testing.T) {
 	})
 }
 
+// Most digests in one of the two Base64 alphabets are the same in the other.
+func TestADigestOfTwoFormsIsNotMisread(t *testing.T) {
+	text := strings.Repeat("Ab1", 14) + "w"
+	if p := cert.Explain(text, "sha256-base64url", nil); misread(p, "sha256-base64url", text) != "" {
+		t.Errorf("%+v", p)
+	}
+	if p := cert.Explain(text+"=", "sha256-base64url", nil); misread(p, "sha256-base64url", text+"=") == "" {
+		t.Error("padding is passed over")
+	}
+}
+
 // signed gives the studio's keystores their certificates and tells the services the digests.
 func signed(t *testing.T, s *studio) (debug, release *x509.Certificate) {
 	t.Helper()

@@ -239,7 +239,7 @@ func (r *runner) digest(b build, reg *wiring.Registration, a *sheet.Ask, told *R
 	var has []string // what is registered, in hexadecimal
 	for _, d := range listed {
 		p := cert.Explain(d, a.DigestForm(), r.in.Certificates)
-		if wrong := misread(p, a.DigestForm()); wrong != "" {
+		if wrong := misread(p, a.DigestForm(), d); wrong != "" {
 			f.Actual, f.Expected, f.cause = d, "", reg.Key()+told.ID+d
 			f.Message = fmt.Sprintf("%s was told %s for %s: %s", reg.Sheet.Title, d, told.ID, wrong)
 			r.add(f, vars, reg.Key(), told.ID, d)
@@ -279,14 +279,15 @@ func (r *runner) digest(b build, reg *wiring.Registration, a *sheet.Ask, told *R
 
 // misread says what went wrong when a registered digest was made, "" when it is a digest of the kind that is asked for.
 // Colons and capitals are taken for spelling.
-func misread(p cert.Pasted, want string) string {
+func misread(p cert.Pasted, want, text string) string {
 	_, encoding, _ := strings.Cut(want, "-")
 	wantsHex := encoding == "hex" || encoding == "colons"
 	for _, w := range p.Wrong {
 		if strings.HasPrefix(w, "it belongs to none") {
 			continue
 		}
-		if _, is, ok := strings.Cut(w, " is asked for, and this is "); ok && wantsHex && strings.Contains(is, "hexadecimal") {
+		_, is, form := strings.Cut(w, " is asked for, and this is ")
+		if form && (wantsHex && strings.Contains(is, "hexadecimal") || text == cert.FormOf(p.Hex, want)) { // many texts are of two forms
 			continue
 		}
 		return w

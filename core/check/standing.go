@@ -165,10 +165,13 @@ func (r *runner) features() {
 				continue
 			}
 			vars["feature"] = x.ID
-			f := Finding{Rule: "feature-off", File: binding.File, Expected: "on", Actual: "off"}
+			f := Finding{Rule: "feature-off", File: binding.File, Expected: "on", Actual: "off", cause: reg.Service + x.ID}
 			for j := range reg.Sheet.Issues.Files {
 				if file := &reg.Sheet.Issues.Files[j]; file.When == x.ID {
 					f.Message = fmt.Sprintf("%s is not switched on at %s, and %s is not complete without it", x.Title, reg.Sheet.Title, file.Name)
+					if !r.has(reg, file) {
+						f.Severity = Note // nothing counts on it yet
+					}
 				}
 			}
 			if f.Message == "" && x.Default {
@@ -182,6 +185,12 @@ func (r *runner) features() {
 			r.add(Finding{Rule: "catalogue-differs", File: binding.File, Message: reg.Sheet.Title + ": " + say}, vars, reg.Key(), say)
 		}
 	}
+}
+
+// has reports whether a registration's file stands in the tree.
+func (r *runner) has(reg *wiring.Registration, file *sheet.File) bool {
+	files, err := wiring.ConfigFiles(r.in.Input, reg)
+	return err == nil && slices.ContainsFunc(files, func(c wiring.ConfigFile) bool { return c.File.ID == file.ID && r.in.Tree.Has(c.Path) })
 }
 
 // Supply is a value that one service wants from another.
