@@ -91,8 +91,12 @@ var library = func() sheet.Library {
 
 func load(t testing.TB, name string) fstest.MapFS {
 	t.Helper()
+	return loadFrom(t, os.DirFS("../../demo/studio/"+name))
+}
+
+func loadFrom(t testing.TB, root fs.FS) fstest.MapFS {
+	t.Helper()
 	out := fstest.MapFS{}
-	root := os.DirFS("../../demo/studio/" + name)
 	err := fs.WalkDir(root, ".", func(p string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
@@ -290,6 +294,8 @@ func (s *studio) change(t testing.TB, file, from, to string) {
 	}
 	s.files[file] = &fstest.MapFile{Data: bytes.Replace(f.Data, []byte(from), []byte(to), 1)}
 }
+
+func (s *studio) put(file string, text []byte) { s.files[file] = &fstest.MapFile{Data: text} }
 
 // last puts a text in the place of the last of several.
 func (s *studio) last(t testing.TB, file, from, to string) {
