@@ -68,6 +68,16 @@ func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Pl
 		}
 	}
 	gone := wiring.Exchanged(answers, replace)
+	out, err := w.carryOut(in, answers, replace)
+	if err != nil {
+		return nil, err
+	}
+	out.Still = append(out.Still, wiring.Standing(w.Tree, gone)...)
+	return out, nil
+}
+
+// carryOut makes the edits that answers ask for, in memory, with their records.
+func (w *Work) carryOut(in wiring.Input, answers []wiring.Answer, replace func(wiring.Answer) bool) (*Planned, error) {
 	plan, err := wiring.Make(in, answers, replace)
 	if err != nil {
 		return nil, &Problem{What: "the placement cannot be worked out", Hint: "`ligare check` names what is in the way; nothing was written.", Err: err}
@@ -75,11 +85,7 @@ func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Pl
 	if err := plan.Commit(in, answers); err != nil {
 		return nil, err
 	}
-	out := w.planned(plan)
-	if out.Still = wiring.Standing(w.Tree, gone); out.Still == nil {
-		out.Still = []wiring.Still{}
-	}
-	return out, nil
+	return w.planned(plan), nil
 }
 
 // mend plans those placements of all registrations that are chosen, exchanging what conflicts.
@@ -97,16 +103,7 @@ func (w *Work) mend(ctx context.Context, c *client.Client, chosen func(wiring.An
 	if len(answers) == 0 {
 		return &Planned{Changes: []Change{}, Steps: []Step{}, Kept: []wiring.Answer{}, Next: []string{}, Still: []wiring.Still{}}, nil
 	}
-	plan, err := wiring.Make(in, answers, wiring.Always)
-	if err != nil {
-		return nil, &Problem{What: "it cannot be mended by itself", Hint: "Mend what stands first in the findings; nothing was written.", Err: err}
-	}
-	if err := plan.Commit(in, answers); err != nil {
-		return nil, err
-	}
-	out := w.planned(plan)
-	out.Still = []wiring.Still{}
-	return out, nil
+	return w.carryOut(in, answers, wiring.Always)
 }
 
 func inEnvironment(e string) string {
@@ -177,7 +174,7 @@ func (w *Work) dropSheet(service string) error {
 }
 
 func (w *Work) planned(plan *wiring.Plan) *Planned {
-	out := &Planned{Kept: plan.Kept, Next: unique(plan.Next), Steps: []Step{}}
+	out := &Planned{Kept: plan.Kept, Next: unique(plan.Next), Steps: []Step{}, Still: []wiring.Still{}}
 	if out.Kept == nil {
 		out.Kept = []wiring.Answer{}
 	}

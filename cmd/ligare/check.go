@@ -46,13 +46,7 @@ func checkCommand() *cli.Command {
 				return err
 			}
 			w.Branch, w.AtServices = c.String("branch"), c.Bool("at-services")
-			var s *client.Client
-			why := ""
-			if !c.Bool("offline") {
-				if s, err = server(c, w); err != nil {
-					why = err.Error()
-				}
-			}
+			s, why := reach(c, w)
 			if c.Bool("fix") {
 				if why != "" || s == nil {
 					return &job.Problem{What: "--fix needs the server: " + orNothing(why), Hint: "Values are placed as they were issued; the tree's own records hold only their digests."}
@@ -95,6 +89,18 @@ func checkCommand() *cli.Command {
 			return nil
 		},
 	})
+}
+
+// reach finds the server for a tree that is attached, unless it is not wanted; why says that there is none.
+func reach(c *cli.Command, w *job.Work) (s *client.Client, why string) {
+	if c.Bool("offline") || w.Binding == nil {
+		return nil, ""
+	}
+	s, err := server(c, w)
+	if err != nil {
+		return nil, err.Error()
+	}
+	return s, ""
 }
 
 // mend shows what Ligare can mend, asks, and writes.

@@ -9,7 +9,6 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"ligare/client"
 	"ligare/core/check"
 	"ligare/job"
 )
@@ -33,14 +32,9 @@ func combCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			var s *client.Client
-			why := "it was combed offline, without the server's digests"
-			if !c.Bool("offline") {
-				if why = ""; w.Binding != nil {
-					if s, err = server(c, w); err != nil {
-						why = err.Error()
-					}
-				}
+			s, why := reach(c, w)
+			if c.Bool("offline") {
+				why = "it was combed offline, without the server's digests"
 			}
 			r, err := w.Comb(ctx, s, why, job.CombOptions{History: c.Bool("history"), Progress: progress()})
 			if err != nil {

@@ -9,7 +9,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"ligare/client"
 	"ligare/core/check"
 	"ligare/job"
 )
@@ -82,13 +81,7 @@ func explainMessage(ctx context.Context, c *cli.Command, text string) error {
 	if err != nil {
 		return err
 	}
-	var s *client.Client
-	why := ""
-	if !c.Bool("offline") && w.Binding != nil {
-		if s, err = server(c, w); err != nil {
-			why = err.Error()
-		}
-	}
+	s, why := reach(c, w)
 	list, err := w.Explain(ctx, s, why, c.Bool("offline"), text)
 	if err != nil {
 		return err
