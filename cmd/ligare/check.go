@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -219,6 +220,23 @@ func lineupCommand() *cli.Command {
 
 // showLineUp prints one block an identity; a value that disagrees is marked with ≠ and a row that agrees with =.
 func showLineUp(w io.Writer, rows []check.Row) {
+	rows = slices.Clone(rows)
+	odd := map[string]bool{} // identities with something that disagrees: they come first
+	key := func(r check.Row) string {
+		return r.Service + " " + r.Environment + " " + string(r.Platform) + " " + r.Identity
+	}
+	for _, r := range rows {
+		odd[key(r)] = odd[key(r)] || !r.Agrees
+	}
+	slices.SortStableFunc(rows, func(a, b check.Row) int {
+		switch x, y := odd[key(a)], odd[key(b)]; {
+		case x && !y:
+			return -1
+		case y && !x:
+			return 1
+		}
+		return 0
+	})
 	last := ""
 	var block [][]string
 	flush := func() {

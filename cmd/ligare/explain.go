@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"ligare/core/check"
+	"ligare/core/report"
 	"ligare/job"
 )
 
@@ -106,15 +107,15 @@ func showExplanations(w io.Writer, list []check.Explanation) {
 		if x.Service != "" {
 			whose = " (" + x.Service + ")"
 		}
-		fmt.Fprintf(w, "%q%s\n  %s\n  %s\n", x.Found, whose, x.Cause, x.Remedy)
+		fmt.Fprintf(w, "%q%s\n  %s\n  %s\n", x.Found, whose, report.Wrap(x.Cause, width(), 2), report.Wrap(x.Remedy, width(), 2))
 		switch x.Applies {
 		case check.Holds:
 			fmt.Fprintln(w, "  It holds here:")
 			for _, f := range x.Findings {
-				fmt.Fprintf(w, "    %s  %s  [%s]\n      mend: %s\n", f.Place(), f.Message, f.Rule, f.Fix)
+				fmt.Fprintf(w, "    %s  [%s]\n      %s\n      mend: %s\n", f.Place(), f.Rule, report.Wrap(f.Message, width(), 6), report.Wrap(f.Fix, width(), 12))
 			}
 		case check.Excluded:
-			fmt.Fprintf(w, "  Not here: the tree is right in this (%s). Build again after a clean, or look at the next cause.\n", strings.Join(x.Rules, ", "))
+			fmt.Fprintln(w, "  "+report.Wrap(fmt.Sprintf("Not here: the tree is right in this (%s). Build again after a clean, or look at the next cause.", strings.Join(x.Rules, ", ")), width(), 2))
 		default:
 			fmt.Fprintf(w, "  Whether it holds here could not be looked at: %s\n", x.Why)
 		}

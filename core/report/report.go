@@ -25,8 +25,8 @@ type Paint func(severity check.Severity, text string) string
 // Plain paints nothing.
 func Plain(_ check.Severity, text string) string { return text }
 
-// wrap breaks a text at blanks so that no line is longer than width; later lines are indented. A width of 0 breaks nothing.
-func wrap(text string, width, indent int) string {
+// Wrap breaks a text at blanks so that no line is longer than width; later lines are indented. A width of 0 breaks nothing.
+func Wrap(text string, width, indent int) string {
 	var b strings.Builder
 	at := indent
 	for i, word := range strings.Split(text, " ") {
@@ -53,7 +53,7 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 			continue
 		}
 		fmt.Fprintf(w, "%s  %s  [%s]\n", paint(f.Severity, string(f.Severity)), f.Place(), f.Rule)
-		fmt.Fprintf(w, "    %s\n", wrap(f.Message, width, 4))
+		fmt.Fprintf(w, "    %s\n", Wrap(f.Message, width, 4))
 		if rule := check.RuleByID(f.Rule); excerpt != nil && f.Line > 0 && !(rule != nil && rule.Quiet) {
 			if line := excerpt(f.File, f.Line); strings.TrimSpace(line) != "" {
 				text := strings.TrimLeft(line, " \t")
@@ -79,7 +79,7 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 				fmt.Fprintf(w, "    with it    and %d more\n", len(f.Consequences)-i)
 				break
 			}
-			fmt.Fprintf(w, "    with it    %s\n", wrap(c, width, 15))
+			fmt.Fprintf(w, "    with it    %s\n", Wrap(c, width, 15))
 		}
 		for _, p := range f.Also {
 			fmt.Fprintf(w, "    also       %s\n", p)
@@ -87,12 +87,12 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 		if f.Variant != "" {
 			fmt.Fprintf(w, "    builds     %s\n", f.Variant)
 		}
-		fmt.Fprintf(w, "    why        %s\n", wrap(f.Why, width, 15))
+		fmt.Fprintf(w, "    why        %s\n", Wrap(f.Why, width, 15))
 		fix := f.Fix
 		if f.Fixable {
 			fix += " (Ligare can)"
 		}
-		fmt.Fprintf(w, "    mend       %s\n\n", wrap(fix, width, 15))
+		fmt.Fprintf(w, "    mend       %s\n\n", Wrap(fix, width, 15))
 	}
 	notes := 0
 	for _, f := range r.Findings {
@@ -100,7 +100,7 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 			continue
 		}
 		notes++
-		fmt.Fprintf(w, "%s  %s  [%s]\n    %s\n", paint(f.Severity, string(f.Severity)), f.Place(), f.Rule, wrap(f.Message, width, 4))
+		fmt.Fprintf(w, "%s  %s  [%s]\n    %s\n", paint(f.Severity, string(f.Severity)), f.Place(), f.Rule, Wrap(f.Message, width, 4))
 	}
 	if notes > 0 {
 		fmt.Fprintln(w)
@@ -116,12 +116,12 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 		}
 	}
 	for _, reason := range reasons {
-		fmt.Fprintf(w, "%s  %s\n", paint(check.Error, "could not look"), wrap(reason, width, 16))
+		fmt.Fprintf(w, "%s  %s\n", paint(check.Error, "could not look"), Wrap(reason, width, 16))
 		rules := strings.Join(held[reason], ", ")
 		if n := len(held[reason]); n > 8 {
 			rules = fmt.Sprintf("%s and %d more", strings.Join(held[reason][:6], ", "), n-6)
 		}
-		fmt.Fprintf(w, "                %s\n\n", wrap("held back: "+rules, width, 16))
+		fmt.Fprintf(w, "                %s\n\n", Wrap("held back: "+rules, width, 16))
 	}
 	for _, g := range r.Gone {
 		fmt.Fprintf(w, "gone  %s  stood before and does no longer; --accept-standing forgets it\n", g)

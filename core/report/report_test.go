@@ -48,10 +48,10 @@ could not look  no class was found
 }
 
 func TestWrap(t *testing.T) {
-	if got := wrap("one two three four", 12, 4); got != "one two\n    three\n    four" {
+	if got := Wrap("one two three four", 12, 4); got != "one two\n    three\n    four" {
 		t.Errorf("%q", got)
 	}
-	if got := wrap("one two", 0, 4); got != "one two" {
+	if got := Wrap("one two", 0, 4); got != "one two" {
 		t.Errorf("%q", got)
 	}
 	var b bytes.Buffer

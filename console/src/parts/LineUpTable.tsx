@@ -49,6 +49,8 @@ export function LineUpTable({ lineUp }: { lineUp: LineUp }) {
     const key = [row.service, row.environment, row.platform, row.identity].join(' ')
     groups.set(key, [...(groups.get(key) ?? []), row])
   }
+  // What disagrees is seen first.
+  const ordered = [...groups.entries()].sort(([, a], [, b]) => Number(a.every((r) => r.agrees)) - Number(b.every((r) => r.agrees)))
   if (groups.size === 0) return <p className="py-4 text-soft">Nothing is registered yet, so there is nothing to line up.</p>
   return (
     <div className="overflow-x-auto rounded border border-line bg-sheet">
@@ -61,7 +63,7 @@ export function LineUpTable({ lineUp }: { lineUp: LineUp }) {
           </tr>
         </thead>
         <tbody>
-          {[...groups].map(([key, rows]) => (
+          {ordered.map(([key, rows]) => (
             <Fragment key={key}>
               <tr className="border-y border-line bg-wash">
                 <th scope="rowgroup" colSpan={lineUp.columns.length + 2} className="px-3 py-1.5 text-left text-xs font-normal">
