@@ -46,12 +46,7 @@ type Step struct {
 
 // Place plans what the registrations of a service need; Work.Write makes it so.
 func (w *Work) Place(ctx context.Context, c *client.Client, o PlaceOptions) (*Planned, error) {
-	regs, err := w.registered(ctx, c, o)
-	if err != nil {
-		return nil, err
-	}
-	in := w.Input(regs)
-	answers, err := wiring.Evaluate(in)
+	in, answers, err := w.evaluated(ctx, c, o)
 	if err != nil {
 		return nil, err
 	}
@@ -90,12 +85,7 @@ func (w *Work) carryOut(in wiring.Input, answers []wiring.Answer, replace func(w
 
 // mend plans those placements of all registrations that are chosen, exchanging what conflicts.
 func (w *Work) mend(ctx context.Context, c *client.Client, chosen func(wiring.Answer) bool) (*Planned, error) {
-	regs, err := w.registered(ctx, c, PlaceOptions{})
-	if err != nil {
-		return nil, err
-	}
-	in := w.Input(regs)
-	all, err := wiring.Evaluate(in)
+	in, all, err := w.evaluated(ctx, c, PlaceOptions{})
 	if err != nil {
 		return nil, err
 	}
@@ -281,12 +271,7 @@ type Adopted struct {
 
 // Adopt plans taking in what already stands in a tree: only records are written.
 func (w *Work) Adopt(ctx context.Context, c *client.Client, o PlaceOptions) (*Adopted, error) {
-	regs, err := w.registered(ctx, c, o)
-	if err != nil {
-		return nil, err
-	}
-	in := w.Input(regs)
-	answers, err := wiring.Evaluate(in)
+	in, answers, err := w.evaluated(ctx, c, o)
 	if err != nil {
 		return nil, err
 	}
@@ -307,6 +292,17 @@ func (w *Work) Adopt(ctx context.Context, c *client.Client, o PlaceOptions) (*Ad
 	}
 	out.Changes = w.planned(plan).Changes
 	return out, nil
+}
+
+// evaluated gives how everything stands that a person wants placed, with what was looked at.
+func (w *Work) evaluated(ctx context.Context, c *client.Client, o PlaceOptions) (wiring.Input, []wiring.Answer, error) {
+	regs, err := w.registered(ctx, c, o)
+	if err != nil {
+		return wiring.Input{}, nil, err
+	}
+	in := w.Input(regs)
+	answers, err := wiring.Evaluate(in)
+	return in, answers, err
 }
 
 // registered gives the registrations that are placed, their sheets agreed to.
