@@ -76,14 +76,15 @@ func (w *Work) Comb(ctx context.Context, c *client.Client, why string, o CombOpt
 	out.Files, out.Bytes = k.count, k.total
 	switch {
 	case !o.History:
-		blind("the history was not looked through; --history does", false, "secret-in-history")
+		blind("the history was not looked through; --history does", false, "secret-in-history", "private-key-in-history")
 	case repo == nil:
-		blind("the tree is not in a git repository", true, "secret-in-history")
-	case c == nil || w.Binding == nil:
-		blind(why, true, "secret-in-history")
+		blind("the tree is not in a git repository", true, "secret-in-history", "private-key-in-history")
 	default:
+		if c == nil || w.Binding == nil {
+			blind(why, true, "secret-in-history")
+		}
 		if repo.Shallow {
-			blind("the clone's history is cut short", true, "secret-in-history")
+			blind("the clone's history is cut short", true, "secret-in-history", "private-key-in-history")
 		}
 		if err := k.history(ctx, repo); err != nil {
 			return nil, err
@@ -287,7 +288,7 @@ func findingOf(h comb.Hit) check.Finding {
 	case comb.PrivateKey:
 		return check.Finding{Rule: "private-key-in-tree", Message: "A private key begins here"}
 	case comb.TestKey:
-		return check.Finding{Rule: "test-key-in-tree", Message: "The " + h.Needle.Say + " stands here" + how, Expected: ""}
+		return check.Finding{Rule: "test-key-in-tree", Message: "The " + h.Needle.Say + " stands here" + how}
 	}
 	return check.Finding{Rule: "secret-in-tree", Message: "The " + h.Needle.Say + " stands here" + how}
 }
@@ -313,21 +314,23 @@ func (k *comber) history(ctx context.Context, repo *vcs.Repo) error {
 		return err
 	}
 	for _, p := range places {
-		if p.hit.Kind != comb.ServerSecret {
-			continue // the tree's own files say it, where it still stands
+		if p.hit.Kind == comb.TestKey {
+			continue // it has ended; where it still stands, the tree's own files say it
 		}
 		at, err := repo.Brought(ctx, p.object)
 		if err != nil {
 			return err
 		}
-		x := findingOf(p.hit)
-		x.Rule, x.File = "secret-in-history", p.object.Path
+		x, what := check.Finding{Rule: "private-key-in-history", File: p.object.Path}, "A private key"
+		if p.hit.Needle != nil {
+			x.Rule, what = "secret-in-history", "The "+p.hit.Needle.Say
+		}
 		where := fmt.Sprintf("line %d of %s", p.hit.Line, p.object.Path)
 		if p.object.Kind != "blob" {
 			where = "the message of the " + p.object.Kind
 		}
 		x.Actual = at.ID
-		x.Message = fmt.Sprintf("The %s is in the history: %s, since commit %s of %s by %s", p.hit.Needle.Say, where, at.ID, at.Date, at.Author)
+		x.Message = fmt.Sprintf("%s is in the history: %s, since commit %s of %s by %s", what, where, at.ID, at.Date, at.Author)
 		k.found.add(x)
 	}
 	return nil

@@ -37,6 +37,9 @@ func combCommand() *cli.Command {
 				why = "it was combed offline, without the server's digests"
 			}
 			r, err := w.Comb(ctx, s, why, job.CombOptions{History: c.Bool("history"), Progress: progress()})
+			if term.IsTerminal(int(os.Stderr.Fd())) {
+				fmt.Fprint(os.Stderr, "\r\x1b[K") // the progress is over
+			}
 			if err != nil {
 				return err
 			}

@@ -324,6 +324,10 @@ func TestMistakesWithRecordsAndHistory(t *testing.T) {
 			_, k := s.registration(t, "thornmill-production")
 			k.Catalogue = []string{"honey.jar missing there"}
 		}, rule: "catalogue-differs", at: binding.File, say: "honey.jar"},
+		{name: "a service that saw nothing", services: "thornmill", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			k.Silent = true
+		}, rule: "silent", at: binding.File, severity: Note, say: "Thornmill for production has seen nothing"},
 		{name: "a duty that nobody did", services: "thornmill", more: func(t *testing.T, s *studio) {
 			_, k := s.registration(t, "thornmill-production")
 			k.Duties = append(k.Duties, Duty{ID: "spending", Title: "Set an alert on spending.", Before: "release"})

@@ -51,7 +51,8 @@ func (r *runner) licences() {
 	for _, reg := range r.in.Registrations {
 		files, err := wiring.ConfigFiles(r.in.Input, reg)
 		if err != nil {
-			continue // said by policies
+			r.blind("licence-ends", reg.Key()+": "+err.Error(), false)
+			continue
 		}
 		for _, c := range files {
 			if c.File.Read["ends"] == "" {
