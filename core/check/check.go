@@ -256,6 +256,12 @@ var looks = []struct {
 	{"redirect-missing", (*runner).redirects},
 	{"feature-off catalogue-differs", (*runner).features},
 	{"signing-team-missing signing-team-differs", (*runner).teams},
+	{"library-of-another-framework library-of-another-ide", (*runner).told},
+	{"scope-not-granted trial-value-published", (*runner).sourceTexts},
+	{"identifier-apart", (*runner).apart},
+	{"local-path-missing", (*runner).localPaths},
+	{"icon-unfit", (*runner).icons},
+	{"template-code-outdated", (*runner).outdated},
 }
 
 // Run checks a tree. A rule whose needs are not met says that it did not look.

@@ -25,6 +25,7 @@ type build struct {
 	config   *survey.Configuration
 	target   *survey.Target
 	module   *survey.Module
+	project  *survey.Project
 }
 
 // say names the build in a sentence.
@@ -67,7 +68,7 @@ func (r *runner) builds() []build {
 			}
 			key := binding.TargetKey(p, t)
 			for _, c := range t.Configurations {
-				x := build{platform: ident.IOS, site: key, name: c.Name, id: c.BundleID, config: c, target: t}
+				x := build{platform: ident.IOS, site: key, name: c.Name, id: c.BundleID, config: c, target: t, project: p}
 				x.bound, x.attached = bound(func(b *binding.Binding) map[string]map[string]binding.Bound { return b.IOS }, key, c.Name)
 				out = append(out, x)
 			}

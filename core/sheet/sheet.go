@@ -91,6 +91,8 @@ type Ask struct {
 	Example  string         `yaml:"example" json:"example,omitempty" doc:"An answer as it could be."`
 	Fixed    bool           `yaml:"fixed" json:"fixed,omitempty" doc:"Cannot be changed once registered."`
 	Image    *Image         `yaml:"image" json:"image,omitempty" doc:"Limits of an image, for from: image."`
+	Tree     string         `yaml:"tree" json:"tree,omitempty" oneof:"framework ide" doc:"What of the tree the answer has to agree with: framework (one of the names that identity.framework takes) or ide (the version that last brought the project up to date)."`
+	AskedBy  string         `yaml:"asked-by" json:"asked-by,omitempty" doc:"For an answer that lists words, such as scopes: the call in source whose texts ask for some of them."`
 }
 
 // Image is the limits of an image that is asked for.
@@ -148,6 +150,7 @@ type Value struct {
 	When     string         `yaml:"when" json:"when,omitempty" doc:"A feature that must be on."`
 	Optional bool           `yaml:"optional" json:"optional,omitempty" doc:"Not every registration has it."`
 	Supplies string         `yaml:"supplies" json:"supplies,omitempty" doc:"The name under which other services ask for it (supplied.NAME)."`
+	Trial    bool           `yaml:"trial" json:"trial,omitempty" doc:"For looking at a trial only: it does not belong into what is published."`
 	Keys     string         `yaml:"keys" json:"keys,omitempty" oneof:"one several" doc:"A key that can be exchanged: one at a time, or several side by side, each with a label."`
 	Env      string         `yaml:"env" json:"env,omitempty" form:"env" doc:"Name of the environment variable in which a backend expects it."`
 	Instead  string         `yaml:"instead" json:"instead,omitempty" doc:"For a server value that the service's library wants in the app: what to do instead."`
