@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/base64"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -143,4 +144,49 @@ func TestFindingsInTheConsole(t *testing.T) {
 		chromedp.Poll(`location.search.includes('severity=error') && !document.querySelector('#content ul').innerText.includes('keystore-tracked')`, nil))
 	do(t, ctx, "an address that somebody sent", chromedp.Navigate(end.Address+"/apps/shown/findings?branch=spring&state=all&rule=plugin-missing"), says("plugin-missing"),
 		chromedp.Poll(`document.querySelector('#content ul').children.length === 1`, nil), chromedp.Click(`//summary`), says("Since"), says("No check of this branch was without errors yet"))
+}
+
+// A service that does not answer is named and gone on without; it fails the check only when it was required.
+func TestAServiceThatDoesNotAnswer(t *testing.T) {
+	dir := hivelog(t, "waiting")
+	must(t, 0, dir, "app", "attach", "waiting")
+	must(t, 0, dir, "register", "burrcatch")
+	must(t, 0, dir, "register", "thornmill", "-e", "development", "--answer", "region=south")
+	must(t, 0, dir, "register", "thornmill", "-e", "production", "--answer", "region=south")
+	must(t, 0, dir, "place", "burrcatch", "--yes")
+	must(t, 0, dir, "place", "thornmill", "--yes")
+	if got := must(t, 0, dir, "check", "--at-services").out; !strings.Contains(got, "lets anybody use records") {
+		t.Error(got)
+	}
+	fault(t, "thornmill", `{"kind":"hang","path":"/registrations","times":2}`)
+	got := must(t, 0, dir, "check", "--at-services", "--patience", "500ms").out
+	if !strings.Contains(got, "Thornmill for production did not answer within 500ms") || strings.Contains(got, "Burrcatch did not") {
+		t.Error(got)
+	}
+	fault(t, "thornmill", `{"kind":"hang","path":"/registrations","times":2}`)
+	if got := must(t, 2, dir, "check", "--at-services", "--patience", "500ms", "--require", "services").err; !strings.Contains(got, "not everything could be looked at") {
+		t.Error(got)
+	}
+	fault(t, "thornmill", `{"kind":"clear"}`)
+}
+
+// fault makes a simulated service misbehave.
+func fault(t *testing.T, service, body string) {
+	t.Helper()
+	var list []struct{ Service, Address string }
+	decode(t, must(t, 0, home, "service", "list", "--format", "json").out, &list)
+	for _, s := range list {
+		if s.Service != service {
+			continue
+		}
+		resp, err := http.Post(s.Address+"/faults", "application/json", strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := resp.Body.Close(); err != nil || resp.StatusCode != http.StatusNoContent {
+			t.Fatal(resp.Status, err)
+		}
+		return
+	}
+	t.Fatalf("there is no %s in %v", service, list)
 }

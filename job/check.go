@@ -5,11 +5,13 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"net/http"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"ligare/client"
@@ -217,6 +219,7 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 	if why := asked.missing; why != "" {
 		without(why, check.Services)
 	}
+	in.Away = asked.away
 	for i := range in.Records.Registrations {
 		g := got.Registrations[i]
 		in.Records.Registrations[i].Catalogue = asked.catalogues[g.ID]
@@ -227,13 +230,14 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 
 // answers are what the services themselves said.
 type answers struct {
-	missing    string              // why not all of them did; "" when they did
+	missing    string              // why none was asked; "" when they were
+	away       []string            // those that did not answer, and why
 	catalogues map[string][]string // registration -> how what is sold differs
 	seen       map[string]bool     // service that saw the app
 }
 
-// slow is how long one service may take before the check goes on without it.
-const slow = 20 * time.Second
+// Patience is how long one service may take before the check goes on without it.
+const Patience = 20 * time.Second
 
 // ask lets the server look at every service now, so that what is compared is what they have at this moment. A service
 // that is slow or away is gone on without, and named.
@@ -251,30 +255,31 @@ func (w *Work) ask(ctx context.Context, c *client.Client) (answers, error) {
 	if err != nil {
 		return out, err
 	}
-	var silent []string
-	for _, g := range list {
+	patience := cmp.Or(w.Patience, Patience)
+	said := make([]error, len(list))
+	sold := make([][]string, len(list))
+	var all sync.WaitGroup
+	for i, g := range list {
 		if g.State != "registered" || g.ByHand {
 			continue
 		}
-		limited, stop := context.WithTimeout(ctx, slow)
-		_, err := c.Refresh(limited, g.ID)
-		if s := known[g.Service]; err == nil && s != nil && s.Catalogue != nil {
-			var x *shape.Catalogue
-			if x, err = c.Catalogue(limited, g.ID); err == nil {
-				out.catalogues[g.ID] = x.Problems
-				for _, line := range x.Items {
-					if line.Say != "agrees" {
-						out.catalogues[g.ID] = append(out.catalogues[g.ID], line.Product+" "+line.Say)
-					}
-				}
-			}
-		}
-		stop()
-		if ctx.Err() != nil {
-			return out, ctx.Err()
-		}
-		if err != nil {
-			silent = append(silent, g.Title+": "+err.Error())
+		all.Go(func() {
+			limited, stop := context.WithTimeout(ctx, patience)
+			defer stop()
+			sold[i], said[i] = askOne(limited, c, g.ID, known[g.Service])
+		})
+	}
+	all.Wait()
+	if ctx.Err() != nil {
+		return out, ctx.Err()
+	}
+	for i, g := range list {
+		out.catalogues[g.ID] = sold[i]
+		switch {
+		case errors.Is(said[i], context.DeadlineExceeded):
+			out.away = append(out.away, fmt.Sprintf("%s did not answer within %s", where(g), patience))
+		case said[i] != nil:
+			out.away = append(out.away, where(g)+": "+said[i].Error())
 		}
 	}
 	overview, err := c.Overview(ctx)
@@ -286,10 +291,32 @@ func (w *Work) ask(ctx context.Context, c *client.Client) (answers, error) {
 			out.seen[cell.Service] = out.seen[cell.Service] || a.Name == w.Binding.App && cell.LastSighting != nil
 		}
 	}
-	if len(silent) > 0 {
-		out.missing = strings.Join(silent, "; ")
-	}
 	return out, nil
+}
+
+// askOne asks one service again, and holds what it sells against what shall be sold.
+func askOne(ctx context.Context, c *client.Client, id string, s *sheet.Sheet) (sold []string, err error) {
+	if _, err = c.Refresh(ctx, id); err != nil || s == nil || s.Catalogue == nil {
+		return nil, err
+	}
+	x, err := c.Catalogue(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	sold = x.Problems
+	for _, line := range x.Items {
+		if line.Say != "agrees" {
+			sold = append(sold, line.Product+" "+line.Say)
+		}
+	}
+	return sold, nil
+}
+
+func where(g shape.Registration) string {
+	if g.Environment == "" {
+		return g.Title
+	}
+	return g.Title + " for " + g.Environment
 }
 
 // head gives the commit and branch that are checked; build servers, which check out a commit, name the branch themselves.

@@ -45,6 +45,19 @@ func registrationOf(g *shape.Registration, regs []*wiring.Registration) check.Re
 	for _, i := range g.Identities {
 		out.Identities = append(out.Identities, check.RegisteredIdentity{Identity: check.Identity{Platform: platform(i.Platform), ID: i.Identifier}, Answers: i.Answers, Digests: i.Digests})
 	}
+	if g.Looked != nil {
+		out.Looked = *g.Looked
+	}
+	for _, o := range g.Open {
+		x := check.OpenAccess{What: o.What}
+		if o.Until != nil {
+			x.Until = *o.Until
+		}
+		out.Open = append(out.Open, x)
+	}
+	for _, d := range g.Differs {
+		out.Differs = append(out.Differs, check.Differing{Answer: d.Answer, Title: d.Title, Identity: d.Identifier, Nothing: d.Nothing})
+	}
 	for _, r := range regs {
 		if r.Service == g.Service && r.Environment == g.Environment && (len(g.Identities) != 1 || len(r.Identities) == 1 && r.Identities[0].ID == g.Identities[0].Identifier && string(r.Identities[0].Platform) == g.Identities[0].Platform) {
 			out.Key = r.Key()

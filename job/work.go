@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"time"
 
 	"ligare/client"
 	"ligare/client/shape"
@@ -50,9 +51,10 @@ type Work struct {
 	Survey     *survey.Report
 	Binding    *binding.Binding // nil when the tree is not attached
 	Library    sheet.Library
-	Note       string // what recovery did, "" for nothing
-	AtServices bool   // checking asks the services themselves
-	Branch     string // that reports are kept under; "" for the one version control names
+	Note       string        // what recovery did, "" for nothing
+	AtServices bool          // checking asks the services themselves
+	Patience   time.Duration // how long each of them may take; Patience when zero
+	Branch     string        // that reports are kept under; "" for the one version control names
 	disk       edit.Disk
 	root       *os.Root
 

@@ -217,9 +217,26 @@ type Registration struct {
 	Wanting     []string          `json:"wanting,omitempty"` // values and files that are still to be recorded by hand
 	Problem     string            `json:"problem,omitempty"`
 	Remedy      string            `json:"remedy,omitempty"`
-	Notes       []string          `json:"notes,omitempty"` // what was cleaned, what has to follow
+	Notes       []string          `json:"notes,omitempty"`   // what was cleaned, what has to follow
+	Open        []OpenAccess      `json:"open,omitempty"`    // what anybody may do there without leave
+	Differs     []Differing       `json:"differs,omitempty"` // answers that the service has otherwise than they were given
 	Looked      *time.Time        `json:"looked,omitempty"`
 	Created     time.Time         `json:"created"`
+}
+
+// OpenAccess is something that anybody may do at a service without leave, for as long as the app is only tried.
+type OpenAccess struct {
+	What  string     `json:"what"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// Differing is an answer that a service was seen to have otherwise than it was given: changed there, or never saved.
+type Differing struct {
+	Answer     string `json:"answer"`
+	Title      string `json:"title"`
+	Platform   string `json:"platform,omitempty"`
+	Identifier string `json:"identifier,omitempty"`
+	Nothing    bool   `json:"nothing,omitempty"` // the service has none
 }
 
 // Registered is an identity a registration covers, with what was issued for it.

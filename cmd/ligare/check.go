@@ -31,6 +31,7 @@ func checkCommand() *cli.Command {
 			&cli.BoolFlag{Name: "no-report", Usage: "send nothing to the server"},
 			&cli.StringSliceFlag{Name: "require", Usage: "exit with 2 unless this could be looked at: a rule, or records, services, history"},
 			&cli.BoolFlag{Name: "at-services", Usage: "ask the services themselves now, instead of what the records hold of them"},
+			&cli.DurationFlag{Name: "patience", Value: job.Patience, Usage: "how long each service may take, with --at-services"},
 			&cli.StringFlag{Name: "branch", Usage: "the branch the report is kept under, where a commit is checked out without one"},
 			&cli.BoolFlag{Name: "fix", Usage: "mend what Ligare can; shows the diff first"},
 			&cli.BoolFlag{Name: "accept-standing", Usage: "accept what is found now, so that only what is new fails; writes " + check.StandingFile},
@@ -46,7 +47,7 @@ func checkCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			w.Branch, w.AtServices = c.String("branch"), c.Bool("at-services")
+			w.Branch, w.AtServices, w.Patience = c.String("branch"), c.Bool("at-services"), c.Duration("patience")
 			s, why := reach(c, w)
 			if c.Bool("fix") {
 				if why != "" || s == nil {
@@ -58,7 +59,7 @@ func checkCommand() *cli.Command {
 				if w, err = open(c); err != nil { // as it is now
 					return err
 				}
-				w.Branch, w.AtServices = c.String("branch"), c.Bool("at-services")
+				w.Branch, w.AtServices, w.Patience = c.String("branch"), c.Bool("at-services"), c.Duration("patience")
 			}
 			r, err := w.Check(ctx, s, why, c.Bool("offline"), !c.Bool("no-report"))
 			if err != nil {

@@ -74,6 +74,7 @@ type Input struct {
 	wiring.Input
 	Answers      []wiring.Answer
 	Missing      map[Need]string
+	Away         []string              // services that were asked and did not answer, and why
 	Records      *Records              // nil when missing
 	Tracked      map[string]Tracked    // what version control says of the survey's files; nil when missing
 	Certificates []cert.Known          // of the keystores at hand, every entry
@@ -167,6 +168,7 @@ type NotLooked struct {
 	Rule     string `json:"rule"`
 	Reason   string `json:"reason"`
 	Required bool   `json:"required"`
+	Asked    bool   `json:"-"` // it was asked to look there, so it is said in any case
 }
 
 // Result is what a check found, and how far it could look.
@@ -238,7 +240,7 @@ var looks = []struct {
 	{"launcher-differs display-name-differs", (*runner).launchers},
 	{"variant-gone", (*runner).gone},
 	{"signer-of-debug certificate-ends signing-alias-missing signing-password-open keystore-tracked", (*runner).signing},
-	{"digest-not-registered digest-misread digest-of-store-missing", (*runner).digests},
+	{"digest-not-registered digest-misread digest-of-store-missing digest-of-colleague-missing", (*runner).digests},
 	{"value-twice usage-reason-poor placeholder-left", (*runner).plists},
 	{"export-unsaid manifest-entry-misplaced placeholder-left", (*runner).manifests},
 	{"option-twice", (*runner).options},
@@ -250,7 +252,7 @@ var looks = []struct {
 	{"pod-target-unknown", (*runner).pods},
 	{"config-file-policy", (*runner).policies},
 	{"licence-ends", (*runner).licences},
-	{"registration-unfinished silent key-of-test-kept duty-open supplied-value-missing supplied-value-old", (*runner).standing},
+	{"registration-unfinished answer-differs-there access-open silent key-of-test-kept duty-open supplied-value-missing supplied-value-old", (*runner).standing},
 	{"lock-file-ignored lock-file-old packages-tracked", (*runner).locks},
 	{"digest-printed test-code-left value-hard-coded", (*runner).leftovers},
 	{"redirect-missing", (*runner).redirects},
@@ -292,10 +294,24 @@ func Run(in Input) *Result {
 	for _, a := range r.unplaced() {
 		r.answer(a)
 	}
+	r.unanswered()
 	r.setAside(in.Waivers, in.Standing)
 	r.finish()
 	r.excerpts()
 	return r.out
+}
+
+// unanswered names, for every rule that looks at what services say, those that did not answer: it looked at the others.
+func (r *runner) unanswered() {
+	for _, rule := range rules {
+		if !r.looked[rule.ID] || !slices.Contains(rule.Needs, Services) {
+			continue
+		}
+		for _, why := range r.in.Away {
+			r.out.NotLooked = append(r.out.NotLooked, NotLooked{Rule: rule.ID, Reason: why, Asked: true})
+			delete(r.looked, rule.ID)
+		}
+	}
 }
 
 // widestExcerpt is how many characters of a line are shown.
@@ -419,7 +435,7 @@ func (r *runner) blind(rule, reason string, required bool) {
 			return
 		}
 	}
-	r.out.NotLooked = append(r.out.NotLooked, NotLooked{rule, reason, required})
+	r.out.NotLooked = append(r.out.NotLooked, NotLooked{Rule: rule, Reason: reason, Required: required})
 }
 
 // add files a finding; one that has the same cause as an earlier one only adds its variant.

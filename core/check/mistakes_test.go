@@ -171,6 +171,10 @@ func TestMistakesWithSigning(t *testing.T) {
 			x := k.of(ident.Android, "example.larkfield.hivelog")
 			x.Digests = append(x.Digests, plain(s.signers["android/keystores/release.keystore"].SHA1))
 		}, rule: "digest-misread", at: hiveBuild + ":" + release, say: "SHA-256 is asked for, and this is SHA-1"},
+		{name: "a colleague's certificate", services: "thornmill", right: func(t *testing.T, s *studio) { signed(t, s) }, more: func(t *testing.T, s *studio) {
+			wren := certificate(t, "CN=Android Debug", today.AddDate(20, 0, 0))
+			s.records.Signers = append(s.records.Signers, Signer{Name: "wren-debug", Role: "debug", SHA256: cert.Of(wren).SHA256Hex, NotAfter: wren.NotAfter, Identities: []Identity{{Platform: ident.Android, ID: "example.larkfield.hivelog.debug"}}})
+		}, rule: "digest-of-colleague-missing", at: binding.File, severity: Warning, say: "wren-debug (debug) signs example.larkfield.hivelog.debug"},
 		{name: "the store signs again", services: "thornmill", right: func(t *testing.T, s *studio) { signed(t, s) }, more: func(t *testing.T, s *studio) {
 			store := certificate(t, "CN=Store", today.AddDate(20, 0, 0))
 			s.records.Signers = append(s.records.Signers, Signer{Name: "store", Role: "store", SHA256: cert.Of(store).SHA256Hex, NotAfter: store.NotAfter, Identities: []Identity{{Platform: ident.Android, ID: "example.larkfield.hivelog"}}})
@@ -320,6 +324,26 @@ func TestMistakesWithRecordsAndHistory(t *testing.T) {
 			k := &s.records.Registrations[0]
 			k.Features = nil
 		}, rule: "feature-off", at: binding.File, severity: Error, say: "tollbarrow.yaml is not complete"},
+		{name: "an answer that was changed there", services: "gatepost", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "gatepost-production")
+			k.Differs, k.Looked = []Differing{{Answer: "scope", Title: "Scopes"}}, today
+		}, rule: "answer-differs-there", at: binding.File, severity: Error, say: "something else than it was told: Scopes (seen on 2026-11-01)"},
+		{name: "an answer that was never saved", services: "thornmill", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			k.Differs = []Differing{{Answer: "display_name", Title: "Display name", Identity: "example.larkfield.hivelog", Nothing: true}}
+		}, rule: "answer-differs-there", at: binding.File, say: "was told, and has nothing: Display name for example.larkfield.hivelog"},
+		{name: "open to everybody", services: "thornmill", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			k.Open = []OpenAccess{{"records", today.AddDate(0, 0, 20)}}
+		}, rule: "access-open", at: binding.File, severity: Note, say: "begins to refuse everybody"},
+		{name: "open for a few days", services: "thornmill", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			k.Open = []OpenAccess{{"records", today.AddDate(0, 0, 5)}}
+		}, rule: "access-open", at: binding.File, severity: Warning, say: "on 2026-11-06"},
+		{name: "no longer open", services: "thornmill", more: func(t *testing.T, s *studio) {
+			_, k := s.registration(t, "thornmill-production")
+			k.Open = []OpenAccess{{"records", today.AddDate(0, 0, -1)}}
+		}, rule: "access-open", at: binding.File, severity: Error, say: "refuses everybody since"},
 		{name: "a product that is not there", services: "thornmill", more: func(t *testing.T, s *studio) {
 			_, k := s.registration(t, "thornmill-production")
 			k.Catalogue = []string{"honey.jar missing there"}

@@ -44,8 +44,23 @@ type Registration struct {
 	Identities  []RegisteredIdentity
 	Keys        []Key
 	Duties      []Duty
-	Silent      bool     // the service was asked and has seen nothing of the app
-	Catalogue   []string // how what is sold differs at the service, looked up there; nil where it was not asked
+	Open        []OpenAccess
+	Differs     []Differing
+	Looked      time.Time // when the service was asked last
+	Silent      bool      // the service was asked and has seen nothing of the app
+	Catalogue   []string  // how what is sold differs at the service, looked up there; nil where it was not asked
+}
+
+// OpenAccess is something that anybody may do at a service without leave, and until when; the zero time is for ever.
+type OpenAccess struct {
+	What  string
+	Until time.Time
+}
+
+// Differing is an answer that the service has otherwise than it was given.
+type Differing struct {
+	Answer, Title, Identity string
+	Nothing                 bool // it has none
 }
 
 // RegisteredIdentity is an identity with what the service was told of it.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"ligare/core/binding"
 	"ligare/core/cert"
 	"ligare/core/ident"
 	"ligare/core/sheet"
@@ -218,6 +219,7 @@ func (r *runner) digests() {
 			for i := range reg.Sheet.Asks {
 				if a := &reg.Sheet.Asks[i]; a.DigestForm() != "" && a.For(b.platform) {
 					r.digest(b, reg, a, told)
+					r.colleagues(b, reg, a, told)
 				}
 			}
 		}
@@ -275,6 +277,30 @@ func (r *runner) digest(b build, reg *wiring.Registration, a *sheet.Ask, told *R
 		}
 	}
 	r.add(f, vars, reg.Key(), told.ID, b.site, own)
+}
+
+// colleagues looks whether every certificate that the records link to an identity is registered. Those of the store, and
+// the one that signs here, have rules of their own.
+func (r *runner) colleagues(b build, reg *wiring.Registration, a *sheet.Ask, told *RegisteredIdentity) {
+	if !strings.HasPrefix(a.DigestForm(), "sha256") || len(told.Digests) == 0 || len(told.Digests) == 1 && a.When == "" && !a.Optional && told.Answers[a.ID] != "" {
+		return // it takes one digest, or the records hold no other form
+	}
+	var has []string
+	for _, d := range append(slices.Clone(told.Digests), told.Answers[a.ID]) {
+		has = append(has, cert.Explain(d, a.DigestForm(), nil).Hex)
+	}
+	for _, s := range r.in.Records.Signers {
+		own := b.variant.Certificate != nil && plain(b.variant.Certificate.SHA256) == s.SHA256
+		if s.Role == "store" || own || s.SHA256 == "" || slices.Contains(has, s.SHA256) || !slices.ContainsFunc(s.Identities, func(i Identity) bool { return i.Platform == b.platform && i.ID == told.ID }) {
+			continue
+		}
+		if !s.NotAfter.IsZero() && s.NotAfter.Before(r.in.Now) {
+			continue
+		}
+		f := Finding{Rule: "digest-of-colleague-missing", Variant: b.name, File: binding.File, Expected: cert.FormOf(s.SHA256, a.DigestForm()), Actual: "not registered", From: "the records, signer " + s.Name, cause: reg.Key() + told.ID + s.SHA256}
+		f.Message = fmt.Sprintf("%s (%s) signs %s, and %s does not know that certificate", s.Name, s.Role, told.ID, reg.Sheet.Title)
+		r.add(f, map[string]string{"service": reg.Service, "ask": a.ID}, reg.Key(), told.ID, s.SHA256)
+	}
 }
 
 // misread says what went wrong when a registered digest was made, "" when it is a digest of the kind that is asked for.

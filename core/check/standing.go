@@ -129,6 +129,21 @@ func (r *runner) standing() {
 			f.Message = fmt.Sprintf("The test key %q at %s ended on %s and still holds", k.Label, where, f.Actual)
 			r.add(f, vars, g.Service, g.Environment, k.Name, k.Label)
 		}
+		for _, d := range g.Differs {
+			f := at("answer-differs-there")
+			f.Message = fmt.Sprintf("%s has something else than it was told: %s", where, d.Title)
+			if d.Nothing {
+				f.Message = fmt.Sprintf("%s was told, and has nothing: %s", where, d.Title)
+			}
+			if d.Identity != "" {
+				f.Message += " for " + d.Identity
+			}
+			f.Message += seenOn(g)
+			r.add(f, map[string]string{"service": g.Service, "answer": d.Answer}, g.Service, g.Environment, d.Answer, d.Identity)
+		}
+		for _, o := range g.Open {
+			r.open(at("access-open"), g, o, where)
+		}
 		for _, d := range g.Duties {
 			if d.Done {
 				continue
@@ -149,6 +164,35 @@ func (r *runner) standing() {
 		}
 		r.add(f, map[string]string{"service": c.Service, "slot": c.Slot}, c.Service, c.Environment, c.Slot)
 	}
+}
+
+// seenOn says when a service was asked last.
+func seenOn(g Registration) string {
+	if g.Looked.IsZero() {
+		return ""
+	}
+	return " (seen on " + g.Looked.UTC().Format(time.DateOnly) + ")"
+}
+
+// warned is how long before its end open access is warned of.
+const warned = 14 * 24 * time.Hour
+
+func (r *runner) open(f Finding, g Registration, o OpenAccess, where string) {
+	f.Message = fmt.Sprintf("%s lets anybody use %s%s", where, o.What, seenOn(g))
+	if !o.Until.IsZero() {
+		f.Actual = "open until " + o.Until.UTC().Format(time.DateOnly)
+		switch left := o.Until.Sub(r.in.Now); {
+		case left < 0:
+			f.Severity = Error
+			f.Message = fmt.Sprintf("%s let anybody use %s until %s, and refuses everybody since%s", where, o.What, o.Until.UTC().Format(time.DateOnly), seenOn(g))
+		default:
+			if left < warned {
+				f.Severity = Warning
+			}
+			f.Message += fmt.Sprintf("; on %s it begins to refuse everybody", o.Until.UTC().Format(time.DateOnly))
+		}
+	}
+	r.add(f, map[string]string{"service": g.Service}, g.Service, g.Environment, o.What)
 }
 
 // features looks for switches that are off and without which what was issued is not complete, and for catalogues that

@@ -108,7 +108,7 @@ func Text(w io.Writer, r *check.Result, width int, paint Paint, excerpt func(fil
 	var reasons []string // each once, with the rules it held back
 	held := map[string][]string{}
 	for _, n := range r.NotLooked {
-		if n.Required {
+		if n.Required || n.Asked {
 			if held[n.Reason] == nil {
 				reasons = append(reasons, n.Reason)
 			}

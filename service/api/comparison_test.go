@@ -9,6 +9,7 @@ import (
 
 	"ligare/client/shape"
 	"ligare/core/wiring"
+	"ligare/standin/base"
 )
 
 // One answer holds all that a tree is compared with, knows the values of the team's other apps by digest, and no server
@@ -50,5 +51,48 @@ func TestWhatATreeIsComparedWith(t *testing.T) {
 	}
 	if _, err := w.person(t.Name()+" other", "reader", 0).Comparison(ctx, "hivelog"); status(err) != 404 {
 		t.Errorf("another team: %v", err)
+	}
+}
+
+// What somebody changed on the service's own pages is seen at the next look: answers, and what is open to everybody.
+func TestWhatIsOtherwiseAtAService(t *testing.T) {
+	w := open(t, shared)
+	in := w.ready()
+	ctx := context.Background()
+	reg, err := w.owner.Register(ctx, in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(reg.Open) != 1 || reg.Open[0].What != "records" || reg.Open[0].Until == nil || len(reg.Differs) != 0 {
+		t.Fatalf("%+v %+v", reg.Open, reg.Differs)
+	}
+	err = w.thorn.Journal.Do(func(d *base.Data, c *base.Change) {
+		for _, x := range d.Registrations {
+			if x.ID == reg.RemoteID {
+				x = x.Copy()
+				x.Open, x.Answers["region"] = nil, "elsewhere"
+				for _, i := range x.Identities {
+					delete(i.Answers, "display_name")
+				}
+				c.Save(x)
+			}
+		}
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if reg, err = w.owner.Refresh(ctx, reg.ID); err != nil {
+		t.Fatal(err)
+	}
+	if len(reg.Open) != 0 {
+		t.Errorf("rules were written: %+v", reg.Open)
+	}
+	if len(reg.Differs) == 0 || reg.Differs[0].Answer != "region" || reg.Differs[0].Nothing {
+		t.Errorf("%+v", reg.Differs)
+	}
+	for _, d := range reg.Differs[1:] {
+		if d.Answer != "display_name" || d.Identifier == "" {
+			t.Errorf("%+v", d)
+		}
 	}
 }

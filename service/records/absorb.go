@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"ligare/client/shape"
 	"ligare/core/ident"
 	"ligare/core/sheet"
 	"ligare/service/registrar"
@@ -67,8 +68,8 @@ func (r *Records) absorb(ctx context.Context, c Caller, s *sheet.Sheet, remote *
 		now.Features = []string{}
 	}
 	b.Queue(`UPDATE registrations SET state = 'registered', remote = $3, features = $5, problem = '', remedy = '', version = version + 1, redirects = $6, received = $7, fields = $8, berths = $9,
-		access = coalesce($10, access), looked = now(), changed = CASE WHEN revision = $4 THEN changed ELSE now() END, revision = $4 WHERE team = $1 AND id = $2`,
-		c.Team, reg.id, now.ID, now.Revision, now.Features, orEmpty(now.Redirects), orNone(now.Received), orNone(now.Fields), berths, access)
+		access = coalesce($10, access), open_access = $11, looked = now(), changed = CASE WHEN revision = $4 THEN changed ELSE now() END, revision = $4 WHERE team = $1 AND id = $2`,
+		c.Team, reg.id, now.ID, now.Revision, now.Features, orEmpty(now.Redirects), orNone(now.Received), orNone(now.Fields), berths, access, opened(now.Open))
 	b.Queue(`UPDATE registration_steps SET state = 'done', detail = '' WHERE team = $1 AND registration = $2 AND step = 'create' AND state <> 'done'`, c.Team, reg.id)
 	if err := r.saveValues(b, c, s, reg, nil, now.Values, now.Keys, "", ""); err != nil {
 		return err
@@ -95,6 +96,14 @@ func (r *Records) absorb(ctx context.Context, c Caller, s *sheet.Sheet, remote *
 	b.Queue(`INSERT INTO jobs (team, kind, subject, due) VALUES ($1, 'look', $2, now() + interval '3 seconds') ON CONFLICT DO NOTHING`, c.Team, reg.id.String())
 	reg.remote, reg.revision = now.ID, now.Revision
 	return r.commit(ctx, c, b, noted{action, reg.appName + " at " + s.Service + " " + reg.environment, map[string]any{"revision": now.Revision}, "registration", map[string]string{"app": reg.appName, "service": s.Service}})
+}
+
+func opened(list []registrar.Open) []shape.OpenAccess {
+	out := []shape.OpenAccess{}
+	for _, o := range list {
+		out = append(out, shape.OpenAccess(o))
+	}
+	return out
 }
 
 func orEmpty(list []string) []string {

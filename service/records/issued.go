@@ -15,6 +15,7 @@ import (
 
 	"ligare/client/shape"
 	"ligare/core/sheet"
+	"ligare/service/registrar"
 	"ligare/service/store"
 )
 
@@ -35,12 +36,12 @@ func (r *Records) row(ctx context.Context, c Caller, id string) (*row, error) {
 	return g, err
 }
 
-const rowQuery = `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access, g.changed,
+const rowQuery = `SELECT g.app, a.name, g.service, g.environment, g.identity, g.state, g.remote, g.problem, g.remedy, g.revision, g.features, g.redirects, g.answers, g.received, g.fields, g.berths, g.access, g.changed, g.open_access,
 			(SELECT st.key FROM registration_steps st WHERE st.team = g.team AND st.registration = g.id AND st.step = 'create')
 		FROM registrations g JOIN apps a ON a.team = g.team AND a.id = g.app WHERE g.team = $1 AND g.id = $2`
 
 func (g *row) scan(from pgx.Row) error {
-	return from.Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access, &g.changed, &g.step)
+	return from.Scan(&g.app, &g.appName, &g.service, &g.environment, &g.identity, &g.state, &g.remote, &g.problem, &g.remedy, &g.revision, &g.features, &g.redirects, &g.answers, &g.received, &g.fields, &g.berths, &g.access, &g.changed, &g.open, &g.step)
 }
 
 // Registrations gives an app's registrations.
@@ -85,6 +86,7 @@ type identityRow struct {
 	published            *time.Time
 	digests              []string
 	answers, sources     map[string]string
+	received             map[string]string // as of the last look
 	files                []shape.IssuedFile
 }
 
@@ -120,11 +122,11 @@ func (r *Records) whole(ctx context.Context, c Caller, id string, known *sheet.S
 		b.Queue(rowQuery, c.Team, parsed).QueryRow(g.scan)
 	}
 	b.Queue(`SELECT created, looked FROM registrations WHERE team = $1 AND id = $2`, c.Team, g.id).QueryRow(func(row pgx.Row) error { return row.Scan(&w.created, &w.looked) })
-	b.Queue(`SELECT i.id, i.platform, i.identifier, i.published, ri.digests, ri.answers, ri.sources FROM registration_identities ri JOIN identities i ON i.team = ri.team AND i.id = ri.identity
+	b.Queue(`SELECT i.id, i.platform, i.identifier, i.published, ri.digests, ri.answers, ri.sources, ri.received FROM registration_identities ri JOIN identities i ON i.team = ri.team AND i.id = ri.identity
 		WHERE ri.team = $1 AND ri.registration = $2 ORDER BY i.platform, i.identifier`, c.Team, g.id).Query(func(rows pgx.Rows) error {
 		for rows.Next() {
 			i := &identityRow{}
-			if err := rows.Scan(&i.id, &i.platform, &i.identifier, &i.published, &i.digests, &i.answers, &i.sources); err != nil {
+			if err := rows.Scan(&i.id, &i.platform, &i.identifier, &i.published, &i.digests, &i.answers, &i.sources, &i.received); err != nil {
 				return err
 			}
 			w.identities = append(w.identities, i)
@@ -213,7 +215,8 @@ func (r *Records) registration(ctx context.Context, c Caller, id string, known *
 	g, s := w.row, w.sheet
 	out := &shape.Registration{ID: g.id.String(), App: g.appName, Service: g.service, Title: s.Title, Scope: s.Scope, Environment: g.environment, State: g.state, ByHand: s.ByHand(), Reference: g.id.String(), RemoteID: g.remote,
 		Revision: g.revision, Features: g.features, Answers: g.answers, Problem: g.problem, Remedy: g.remedy, Identities: []shape.Registered{}, Values: []shape.IssuedValue{}, Keys: []shape.Key{},
-		Redirects: g.redirects, Berths: []shape.Berth{}, Fields: g.fields, Duties: append([]shape.Duty{}, w.duties...), Looked: w.looked, Created: w.created}
+		Redirects: g.redirects, Berths: []shape.Berth{}, Fields: g.fields, Duties: append([]shape.Duty{}, w.duties...), Open: g.open, Looked: w.looked, Created: w.created}
+	out.Differs = w.differs()
 	for name, env := range g.berths {
 		out.Berths = append(out.Berths, shape.Berth{Name: name, Environment: env})
 	}
@@ -255,6 +258,33 @@ func (r *Records) registration(ctx context.Context, c Caller, id string, known *
 		out.Wanting = wanting(s, out)
 	}
 	return out, nil
+}
+
+// differs lists the answers that the service was seen to have otherwise than they were given.
+func (w *whole) differs() []shape.Differing {
+	var out []shape.Differing
+	compare := func(answers, received map[string]string, platform, identifier string) {
+		for i := range w.sheet.Asks {
+			a := &w.sheet.Asks[i]
+			text := answers[a.ID]
+			if (a.Per == "identity") != (identifier != "") || text == "" || len(received) == 0 || a.DigestForm() != "" || a.From == "identity.id" {
+				continue
+			}
+			x := shape.Differing{Answer: a.ID, Title: a.Title, Platform: platform, Identifier: identifier}
+			switch received[a.ID] {
+			case registrar.Digest(text):
+				continue
+			case "":
+				x.Nothing = true
+			}
+			out = append(out, x)
+		}
+	}
+	compare(w.answers, w.received, "", "")
+	for _, i := range w.identities {
+		compare(i.answers, i.received, i.platform, i.identifier)
+	}
+	return out
 }
 
 // at finds the identity of a value; -1 for one of the whole registration.

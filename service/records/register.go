@@ -24,6 +24,7 @@ type row struct {
 	features, redirects                                           []string
 	answers                                                       map[string]string
 	received                                                      map[string]string
+	open                                                          []shape.OpenAccess
 	fields                                                        map[string]string
 	berths                                                        map[string]string
 	access                                                        []byte

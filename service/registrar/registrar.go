@@ -118,7 +118,14 @@ type Registration struct {
 	Keys       []Key             `json:"keys"`
 	Berths     []Berth           `json:"berths"`
 	Fields     map[string]string `json:"fields"`
+	Open       []Open            `json:"open"`
 	Access     string            `json:"-"` // credential of the registration, where the protocol has one
+}
+
+// Open is something that anybody may do without leave, for as long as the app is only tried.
+type Open struct {
+	What  string     `json:"what"`
+	Until *time.Time `json:"until,omitempty"` // nil for without end
 }
 
 // Identity is one identity with what was issued for it.

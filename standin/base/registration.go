@@ -20,9 +20,16 @@ type Registration struct {
 	Fields                 map[string]string
 	FieldsAt               time.Time
 	Builds                 []*Build
+	Open                   []OpenAccess
 	Papers                 map[string]string // what apps left: records, device tokens
 	Sightings              []Sighting
 	Made                   time.Time
+}
+
+// OpenAccess is something that anybody may do without leave, for as long as the app is only tried.
+type OpenAccess struct {
+	What  string     `json:"what"`
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // Identity is one identity with what was issued for it.
@@ -125,7 +132,7 @@ func (r *Registration) View() map[string]any {
 	}
 	sort.Slice(berths, func(i, j int) bool { return berths[i].Name < berths[j].Name })
 	return map[string]any{"id": r.ID, "reference": r.Reference, "revision": r.Revision, "features": features, "values": orEmpty(r.Values), "identities": ids,
-		"redirects": append([]string{}, r.Redirects...), "received": digests(r.Answers), "keys": append([]*Key{}, r.Keys...), "berths": berths, "fields": orEmpty(r.Fields)}
+		"redirects": append([]string{}, r.Redirects...), "received": digests(r.Answers), "keys": append([]*Key{}, r.Keys...), "berths": berths, "fields": orEmpty(r.Fields), "open": append([]OpenAccess{}, r.Open...)}
 }
 
 func orEmpty(m map[string]string) map[string]string {
@@ -156,6 +163,7 @@ func (r *Registration) Copy() *Registration {
 		c.Identities = append(c.Identities, &x)
 	}
 	c.Redirects, c.Sightings = append([]string{}, r.Redirects...), append([]Sighting{}, r.Sightings...)
+	c.Open = append([]OpenAccess{}, r.Open...)
 	c.Keys, c.Builds = nil, append([]*Build{}, r.Builds...)
 	for _, k := range r.Keys {
 		x := *k

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"regexp"
 	"strings"
+	"time"
 
 	"ligare/standin/base"
 )
@@ -32,6 +33,8 @@ func New(file string) (*base.Service, error) {
 		Mint: func(r *base.Registration) {
 			r.Values["messaging-account"], r.Values["messaging-key"] = base.Digits(9), "tmx-"+base.Hex(24)
 			r.Values["return-address"] = "https://sign-in.thornmill.example/" + r.Answers["name"] + "/back"
+			until := time.Now().UTC().Add(30 * 24 * time.Hour).Truncate(time.Second)
+			r.Open = []base.OpenAccess{{What: "records", Until: &until}}
 			r.FirstKey("tm-", "messaging-key", r.Values["messaging-key"], nil)
 		},
 		On:       []string{"records"},
@@ -52,6 +55,7 @@ func New(file string) (*base.Service, error) {
 			return nil, base.Stop(404, "no-file", "Thornmill issues no config file for this platform.")
 		},
 		Serve: func(m *http.ServeMux, s *base.Service) {
+			m.HandleFunc("PUT /registrations/{id}/rules", s.Signed(func(q *base.Request) base.Reply { return rules(s, q) }))
 			m.HandleFunc("/records/{key}", func(w http.ResponseWriter, q *http.Request) { record(s, w, q) })
 		},
 	}, file)
@@ -163,11 +167,35 @@ func record(s *base.Service, w http.ResponseWriter, q *http.Request) {
 				case !r.Features["records"]:
 					return nil, 0, base.Stop(409, "records-off", "Records are not switched on in this workspace.")
 				}
+				if shut(r, time.Now()) {
+					return nil, 0, base.Stop(403, "rules-missing", "The time for trying ended on %s, and this workspace has no access rules.", r.Open[0].Until.Format(time.DateOnly))
+				}
 				return serve(r.Copy(), i, q)
 			}
 		}
 		return nil, 0, base.Stop(403, "app-unknown", "Thornmill knows no app with the number %q.", number)
 	})
+}
+
+// rules writes the access rules, as a person does on Thornmill's own page: with them, the time for trying is over.
+func rules(s *base.Service, q *base.Request) base.Reply {
+	var in struct{ Readers string }
+	r := s.Mine(q)
+	switch {
+	case r == nil:
+		return s.Refuse(base.Stop(404, "workspace-unknown", "There is no such workspace in this account."))
+	case base.Read(q.Request, &in) != nil || in.Readers != "members" && in.Readers != "owners":
+		return s.Refuse(base.Stop(422, "rules-form", "Readers are members or owners."))
+	}
+	r = r.Copy()
+	r.Open, r.Papers["readers"] = nil, in.Readers
+	q.Change.Save(r)
+	return base.Reply{Status: 200, Body: r.View()}
+}
+
+// shut reports whether the records are closed to everybody: the time for trying is over and no rules were written.
+func shut(r *base.Registration, now time.Time) bool {
+	return len(r.Open) > 0 && r.Open[0].Until != nil && now.After(*r.Open[0].Until)
 }
 
 func serve(r *base.Registration, i *base.Identity, q *http.Request) (*base.Registration, int, any) {
