@@ -190,3 +190,33 @@ func fault(t *testing.T, service, body string) {
 	}
 	t.Fatalf("there is no %s in %v", service, list)
 }
+
+// A backend's environment is compared without its secrets being shown or leaving the server.
+func TestTheLineUpWithABackend(t *testing.T) {
+	dir := hivelog(t, "backed")
+	must(t, 0, dir, "app", "attach", "backed")
+	must(t, 0, dir, "register", "thornmill", "-e", "production", "--answer", "region=south")
+	must(t, 0, dir, "place", "thornmill", "--yes")
+	file := filepath.Join(t.TempDir(), "back.env")
+	must(t, 0, dir, "server-secrets", "thornmill", "-e", "production", "--reason", "the records' backend", "--to", file)
+	got := must(t, 0, dir, "lineup", "-e", "production", "--backend", file).out
+	if strings.Contains(got, "≠") || !strings.Contains(got, "Messaging key") || !strings.Contains(got, "too short to be compared") {
+		t.Error(got)
+	}
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, secret, _ := strings.Cut(string(b), "THORNMILL_MESSAGING_KEY=")
+	if secret = strings.TrimSpace(secret); len(secret) < 20 || strings.Contains(got, secret) {
+		t.Errorf("%q in\n%s", secret, got)
+	}
+	write(t, file, "THORNMILL_MESSAGING_ACCOUNT=1\nTHORNMILL_MESSAGING_KEY="+secret[:len(secret)-1]+"\n")
+	if got := must(t, 1, dir, "lineup", "-e", "production", "--backend", file).out; !strings.Contains(got, "≠ another value") {
+		t.Error(got)
+	}
+	write(t, file, "nothing\n")
+	if got := must(t, 2, dir, "lineup", "--backend", file).err; !strings.Contains(got, "line 1 is not NAME=value") {
+		t.Error(got)
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"maps"
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -18,7 +19,9 @@ import (
 	"ligare/client/shape"
 	"ligare/core/binding"
 	"ligare/core/check"
+	"ligare/core/comb"
 	"ligare/core/sheet"
+	"ligare/core/syntax/dotenv"
 	"ligare/core/wiring"
 	"ligare/vcs"
 )
@@ -374,5 +377,89 @@ func (w *Work) LineUp(ctx context.Context, c *client.Client) ([]check.Row, error
 		return nil, err
 	}
 	var rows []check.Row
-	return rows, json.Unmarshal(l.Rows, &rows)
+	if err := json.Unmarshal(l.Rows, &rows); err != nil || w.Backend == "" {
+		return rows, err
+	}
+	values, err := w.backend(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return check.Backend(rows, values), nil
+}
+
+// backend reads a backend's environment and compares it with what was issued for it. Server values are recognised as comb
+// recognises them; they do not leave the server.
+func (w *Work) backend(ctx context.Context, c *client.Client) ([]check.BackendValue, error) {
+	src, err := os.ReadFile(w.Backend)
+	if err != nil {
+		return nil, &Problem{What: "cannot read " + w.Backend, Err: unwrapPath(err)}
+	}
+	pairs, err := dotenv.Parse(string(src))
+	if err != nil {
+		return nil, &Problem{What: w.Backend, Hint: "Correct the line named.", Err: err}
+	}
+	got, err := c.Comb(ctx, w.Binding.App)
+	if err != nil {
+		return nil, err
+	}
+	regs, err := c.Registrations(ctx, w.Binding.App)
+	if err != nil {
+		return nil, err
+	}
+	known, err := shipped()
+	if err != nil {
+		return nil, err
+	}
+	recognise := comb.New(handoutOf(got))
+	var out []check.BackendValue
+	for _, g := range regs {
+		s := known[g.Service]
+		if s == nil {
+			continue
+		}
+		for _, v := range s.Issues.Values {
+			if v.Env == "" || !slices.ContainsFunc(g.Values, func(x shape.IssuedValue) bool { return x.Name == v.ID }) {
+				continue
+			}
+			x := check.BackendValue{Service: g.Service, Environment: g.Environment, Title: v.Title, Name: v.Env, Cell: check.Cell{Note: v.Env + " is not set"}}
+			for _, p := range pairs {
+				if p.Name != v.Env {
+					continue
+				}
+				x.Cell, err = backendCell(ctx, recognise, got, g.ID+"/"+v.ID, p)
+				if err != nil {
+					return nil, err
+				}
+				x.Cell.Where = w.Backend + ": " + v.Env
+			}
+			out = append(out, x)
+		}
+	}
+	return out, nil
+}
+
+// backendCell says whether a variable holds a value of the server's.
+func backendCell(ctx context.Context, recognise *comb.Comber, got *shape.Handout, id string, p dotenv.Pair) (check.Cell, error) {
+	for _, u := range got.Unsought {
+		if u.ID == id {
+			return check.Cell{Value: check.Kept, Note: "set; too short to be compared from here"}, nil
+		}
+	}
+	var whose []string
+	same := false
+	err := recognise.Scan(ctx, strings.NewReader(p.Value), &comb.Buffers{}, func(h comb.Hit) {
+		if h.Needle != nil {
+			whose = append(whose, h.Needle.Say)
+			same = same || h.Needle.ID == id && h.Needle.Length == len(p.Value)
+		}
+	})
+	switch {
+	case err != nil:
+		return check.Cell{}, err
+	case same:
+		return check.Cell{Value: check.Kept}, nil
+	case len(whose) > 0:
+		return check.Cell{Value: "another value", Note: strings.Join(whose, ", ")}, nil
+	}
+	return check.Cell{Value: "another value"}, nil
 }

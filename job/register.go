@@ -35,6 +35,7 @@ type RegisterOptions struct {
 	NoRedirects []string
 	Berths      []shape.Berth
 	From        map[string]string
+	Signer      string                                                  // of the records, whose digest is registered beside those that are there
 	Digests     bool                                                    // register signing digests even if no feature wants them yet
 	Ask         func(question string, choices []string) (string, error) // nil when nobody can be asked
 	Password    func() (string, error)
@@ -93,6 +94,10 @@ func Registering(ctx context.Context, w *Work, c *client.Client, o RegisterOptio
 	for name, v := range o.Secrets {
 		base.Answers[name] = v
 	}
+	needs, err := needsOf(ctx, c, app, o)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, id := range ids {
 		x := shape.IdentityAnswers{Platform: id.Platform, Identifier: id.Identifier, Answers: map[string]string{}, Sources: map[string]string{}}
 		if w != nil {
@@ -101,6 +106,14 @@ func Registering(ctx context.Context, w *Work, c *client.Client, o RegisterOptio
 		for name, v := range perIdentity {
 			if s.Ask(name).For(ident.Platform(id.Platform)) {
 				x.Answers[name], x.Sources[name] = v, "given"
+			}
+		}
+		for i := range s.Asks {
+			a := &s.Asks[i]
+			for _, n := range needs {
+				if a.DigestForm() == n.Form && a.For(ident.Platform(id.Platform)) && n.Identifier == id.Identifier && n.Environment == o.Environment {
+					put(&x, a.ID, n.Value, "the records, signer "+o.Signer)
+				}
 			}
 		}
 		base.Identities = append(base.Identities, x)
@@ -115,6 +128,30 @@ func Registering(ctx context.Context, w *Work, c *client.Client, o RegisterOptio
 		out = append(out, one)
 	}
 	return out, s, nil
+}
+
+// needsOf says what of the signer that was named the service wants.
+func needsOf(ctx context.Context, c *client.Client, app string, o RegisterOptions) ([]shape.SignerNeed, error) {
+	if o.Signer == "" {
+		return nil, nil
+	}
+	list, err := c.Signers(ctx, app)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, x := range list {
+		names = append(names, x.Name)
+		if x.Name != o.Signer {
+			continue
+		}
+		needs := slices.DeleteFunc(slices.Clone(x.Needs), func(n shape.SignerNeed) bool { return n.Service != o.Service || n.App != app })
+		if len(needs) == 0 {
+			return nil, stop("`ligare signer list` says what each signs and who wants its digest.", "%s wants no digest of %s", o.Service, o.Signer)
+		}
+		return needs, nil
+	}
+	return nil, stop("There are: "+join(names)+".", "the records hold no signer %q of %s", o.Signer, app)
 }
 
 func environments(ctx context.Context, w *Work, c *client.Client, app string) ([]string, error) {

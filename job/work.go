@@ -52,6 +52,7 @@ type Work struct {
 	Binding    *binding.Binding // nil when the tree is not attached
 	Library    sheet.Library
 	Note       string        // what recovery did, "" for nothing
+	Backend    string        // file with a backend's environment, for the line-up
 	AtServices bool          // checking asks the services themselves
 	Patience   time.Duration // how long each of them may take; Patience when zero
 	Branch     string        // that reports are kept under; "" for the one version control names

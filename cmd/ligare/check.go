@@ -196,15 +196,20 @@ func showCheck(c *cli.Command, w *job.Work, r *check.Result) error {
 
 func lineupCommand() *cli.Command {
 	return command(&cli.Command{
-		Name: "lineup", Usage: "show identifiers and keys side by side: service, config file, tree, last sighting",
+		Name: "lineup", Usage: "show identifiers and keys side by side: services, config file, tree, hosted builder, backend, last sighting",
+		Flags: []cli.Flag{environmentFlag(), &cli.StringFlag{Name: "backend", Usage: "a file with a backend's environment, NAME=value in each line, to compare too"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			w, s, err := both(c)
 			if err != nil {
 				return err
 			}
+			w.Backend = c.String("backend")
 			rows, err := w.LineUp(ctx, s)
 			if err != nil {
 				return err
+			}
+			if env := c.String("environment"); env != "" {
+				rows = slices.DeleteFunc(rows, func(r check.Row) bool { return r.Environment != "" && r.Environment != env })
 			}
 			if err := output(c, rows, func(out io.Writer) { showLineUp(out, rows) }); err != nil {
 				return err
@@ -244,19 +249,27 @@ func showLineUp(w io.Writer, rows []check.Row) {
 		table(w, block)
 		block = nil
 	}
+	blocks := map[string][]check.Row{}
+	for _, r := range rows {
+		blocks[key(r)] = append(blocks[key(r)], r)
+	}
+	columns := map[string][]string{} // of each block, those that hold something
+	for k, block := range blocks {
+		columns[k] = check.Held(block)
+	}
 	for _, r := range rows {
 		service := r.Service
 		if r.Environment != "" {
 			service += ", " + r.Environment
 		}
-		head := fmt.Sprintf("%s %s  (%s; %s)", r.Platform, r.Identity, service, strings.Join(r.Variants, ", "))
+		head := fmt.Sprintf("%s  (%s)", r.Subject(), strings.TrimSuffix(service+"; "+strings.Join(r.Variants, ", "), "; "))
 		if head != last {
 			flush()
 			if last != "" {
 				fmt.Fprintln(w)
 			}
 			fmt.Fprintln(w, head)
-			block = append(block, append([]string{" ", ""}, check.Columns...))
+			block = append(block, append([]string{" ", ""}, columns[key(r)]...))
 			last = head
 		}
 		mark := "="
@@ -264,9 +277,12 @@ func showLineUp(w io.Writer, rows []check.Row) {
 			mark = "≠"
 		}
 		line := []string{mark, r.What}
-		for _, col := range check.Columns {
+		for _, col := range columns[key(r)] {
 			cell, ok := r.Cells[col]
 			text := cell.Value
+			if r.Agrees {
+				text = short(text)
+			}
 			switch {
 			case !ok:
 				text = "·"
@@ -279,9 +295,6 @@ func showLineUp(w io.Writer, rows []check.Row) {
 				if odd == col {
 					text = "≠ " + text
 				}
-			}
-			if r.Agrees {
-				text = short(text)
 			}
 			line = append(line, text)
 		}

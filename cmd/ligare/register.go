@@ -162,6 +162,7 @@ func registerCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "no-redirect", Usage: "redirect URI to take away"},
 			&cli.StringSliceFlag{Name: "berth", Usage: "NAME or NAME=ENVIRONMENT, a place for releases"},
 			&cli.StringSliceFlag{Name: "from", Usage: "NAME=SERVICE/ENVIRONMENT, which registration supplies an answer"},
+			&cli.StringFlag{Name: "signer", Usage: "register the digest of this signer of the records, beside those that are registered"},
 			&cli.BoolFlag{Name: "digests", Usage: "register the signing digests even if no feature needs them yet"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show what would be sent, and send nothing"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -174,7 +175,7 @@ func registerCommand() *cli.Command {
 				return err
 			}
 			o := job.RegisterOptions{Service: name, App: app, Environment: c.String("environment"), Identities: c.StringSlice("identity"), Features: c.StringSlice("feature"), FeaturesOff: c.StringSlice("no-feature"),
-				Redirects: c.StringSlice("redirect"), NoRedirects: c.StringSlice("no-redirect"), Digests: c.Bool("digests"), Password: password(c)}
+				Redirects: c.StringSlice("redirect"), NoRedirects: c.StringSlice("no-redirect"), Digests: c.Bool("digests"), Signer: c.String("signer"), Password: password(c)}
 			if o.Answers, err = pairs(c, "answer"); err != nil {
 				return err
 			}

@@ -149,7 +149,10 @@ func showSigner(w io.Writer, s shape.Signer) {
 	fmt.Fprintln(w, "  Services that need its digest:")
 	rows = nil
 	for _, n := range s.Needs {
-		state := "MISSING there: add it, then `ligare refresh`"
+		state := fmt.Sprintf("MISSING there: ligare register %s --signer '%s'", n.Service, s.Name)
+		if n.Environment != "" {
+			state += " --environment " + n.Environment
+		}
 		switch {
 		case n.Registered:
 			state = "has it"

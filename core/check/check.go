@@ -262,6 +262,7 @@ var looks = []struct {
 	{"scope-not-granted trial-value-published", (*runner).sourceTexts},
 	{"identifier-apart", (*runner).apart},
 	{"local-path-missing", (*runner).localPaths},
+	{"release-debuggable", (*runner).debuggable},
 	{"icon-unfit", (*runner).icons},
 	{"template-code-outdated", (*runner).outdated},
 }

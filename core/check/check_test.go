@@ -225,7 +225,7 @@ func TestLineUp(t *testing.T) {
 		var b strings.Builder
 		for _, r := range rows {
 			fmt.Fprintf(&b, "%s:", r.What)
-			for _, c := range Columns {
+			for _, c := range []string{"service", "config file", "tree", "last sighting"} {
 				fmt.Fprintf(&b, " %s", r.Cells[c].Value+r.Cells[c].Note)
 			}
 			fmt.Fprintf(&b, " %v %v\n", r.Agrees, r.Odd)

@@ -2,7 +2,6 @@ package check
 
 import (
 	"slices"
-	"sort"
 	"strings"
 
 	"ligare/core/binding"
@@ -13,8 +12,8 @@ import (
 	"ligare/core/wiring"
 )
 
-// Columns of the line-up that exist so far, in the order they are shown.
-var Columns = []string{"service", "config file", "tree", "last sighting"}
+// Columns of the line-up, in the order they are shown.
+var Columns = []string{"service", "second service", "config file", "tree", "hosted builder", "backend's environment", "built package", "last sighting"}
 
 // Cell is what one holder says: the value and where it was read. Absent cells say why.
 type Cell struct {
@@ -122,13 +121,9 @@ func lineUpOne(in wiring.Input, answers []wiring.Answer, reg *wiring.Registratio
 		name = "bundle ID"
 	}
 	rows := []Row{row(name, first)}
-	var names []string
-	for k := range id.Values {
-		names = append(names, k)
-	}
-	sort.Strings(names)
-	for _, k := range names {
-		cells := map[string]Cell{"service": {Value: id.Values[k]}}
+	values := held(reg, id)
+	for _, k := range sortedKeys(values) {
+		cells := map[string]Cell{"service": {Value: values[k]}}
 		if c, ok := file[k]; ok {
 			cells["config file"] = c
 		}
@@ -327,7 +322,7 @@ func treeCell(answers []wiring.Answer, reg *wiring.Registration, id *wiring.Regi
 			}
 			switch {
 			case a.Good():
-				return Cell{Value: id.Values[value], Where: a.Here.String()}, true
+				return Cell{Value: held(reg, id)[value], Where: a.Here.String()}, true
 			case a.State == wiring.Conflicting:
 				return Cell{Value: a.Actual, Where: a.Here.String()}, true
 			}

@@ -94,6 +94,9 @@ func TestMistakesAgainstWhatWasTold(t *testing.T) {
 		{name: "an icon one can see through", right: named("hive.png"), more: func(t *testing.T, s *studio) {
 			s.put(icons+"hive.png", drawn(t, 1024, color.NRGBA{200, 200, 0, 90}))
 		}, rule: "icon-unfit", at: icons + "Contents.json:hive.png", say: "alpha channel"},
+		{name: "a release that can be debugged", services: "thornmill", file: hiveBuild, from: "            isMinifyEnabled = true", to: "            isDebuggable = true\n            isMinifyEnabled = true",
+			rule: "release-debuggable", at: hiveBuild + ":isDebuggable"},
+		{name: "a debug flag in the manifest", file: hiveManifest, from: "<application\n", to: "<application android:debuggable=\"true\"\n", rule: "release-debuggable", at: hiveManifest + ":debuggable"},
 		{name: "configurations in two spellings", right: func(t *testing.T, s *studio) { s.binding, s.missing[Attached] = &binding.Binding{}, "not attached" }, more: func(t *testing.T, s *studio) {
 			s.last(t, hiveProject, "PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog;", "PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.Hivelog;")
 		}, rule: "identifier-apart", at: hiveProject + ":PRODUCT_BUNDLE", severity: Warning, say: "letter case"},

@@ -299,7 +299,11 @@ func (r *runner) colleagues(b build, reg *wiring.Registration, a *sheet.Ask, tol
 		}
 		f := Finding{Rule: "digest-of-colleague-missing", Variant: b.name, File: binding.File, Expected: cert.FormOf(s.SHA256, a.DigestForm()), Actual: "not registered", From: "the records, signer " + s.Name, cause: reg.Key() + told.ID + s.SHA256}
 		f.Message = fmt.Sprintf("%s (%s) signs %s, and %s does not know that certificate", s.Name, s.Role, told.ID, reg.Sheet.Title)
-		r.add(f, map[string]string{"service": reg.Service, "ask": a.ID}, reg.Key(), told.ID, s.SHA256)
+		vars := map[string]string{"service": reg.Service, "environment": "", "signer": s.Name}
+		if reg.Environment != "" {
+			vars["environment"] = " --environment " + reg.Environment
+		}
+		r.add(f, vars, reg.Key(), told.ID, s.SHA256)
 	}
 }
 

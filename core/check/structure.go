@@ -17,6 +17,7 @@ import (
 	"ligare/core/syntax/pbxproj"
 	"ligare/core/syntax/podfile"
 	"ligare/core/syntax/source"
+	"ligare/core/syntax/xml"
 	"ligare/core/syntax/yaml"
 	"ligare/core/wiring"
 )
@@ -270,6 +271,44 @@ func (r *runner) moduleUsed(m *survey.Module, settings *gradle.File) {
 		line, column := g.Position(d.Start)
 		r.add(Finding{Rule: "local-path-missing", File: m.BuildFile, Line: line, Column: column, Expected: "include(" + d.Project + ")", Actual: d.Project, cause: m.BuildFile + d.Project,
 			Message: fmt.Sprintf("The module %s is used, and %s does not include it", d.Project, m.Build().Settings)}, nil, d.Project)
+	}
+}
+
+// debuggable finds builds for users that a debugger can be attached to.
+func (r *runner) debuggable() {
+	for _, b := range r.builds() {
+		if b.variant == nil || !b.production() && (b.attached || b.variant.BuildType != "release") {
+			continue
+		}
+		f := Finding{Rule: "release-debuggable", Variant: b.name, Expected: "false", Actual: "true", Message: fmt.Sprintf("%s is built so that a debugger can be attached", b.say())}
+		for _, name := range b.variant.Manifests {
+			src, err := r.in.Tree.Read(name)
+			if err != nil {
+				continue
+			}
+			doc := xml.Parse(src)
+			if doc.Top == nil || doc.Err() != nil || doc.Top.Child("application") == nil {
+				continue
+			}
+			if a := doc.Top.Child("application").AttrNS(androidNS, "debuggable"); a != nil && a.Value == "true" {
+				f.File = name
+				f.Line, f.Column = doc.At(a.ValueStart)
+			}
+		}
+		if build := b.module.Build(); build != nil && f.File == "" {
+			g := build.File(b.module.BuildFile)
+			for _, s := range g.Settings() {
+				last := s.Path[len(s.Path)-1]
+				if v := s.Arg(); (last == "debuggable" || last == "isDebuggable") && slices.Contains(s.Path, "buildTypes") && slices.Contains(s.Path, b.variant.BuildType) && g.Text(v) == "true" {
+					f.File = b.module.BuildFile
+					f.Line, f.Column = g.Position(s.Start)
+				}
+			}
+		}
+		if f.File != "" {
+			f.cause = f.Place()
+			r.add(f, nil, b.site, f.File)
+		}
 	}
 }
 

@@ -16,7 +16,7 @@ var shapes = []any{shape.Problem{}, shape.Me{}, shape.SignIn{}, shape.App{}, sha
 	shape.SurveyedVariant{}, shape.SurveyedFact{}, shape.Service{}, shape.NewSheet{}, shape.SheetVersion{}, shape.Connect{}, shape.Registration{}, shape.Registered{}, shape.IssuedFile{}, shape.IssuedValue{}, shape.Key{}, shape.NewKey{},
 	shape.Berth{}, shape.Duty{}, shape.DutyDone{}, shape.Register{}, shape.IdentityAnswers{}, shape.Plan{}, shape.PlanPart{}, shape.PlanFeature{}, shape.PlanLine{}, shape.Resolve{}, shape.Recorded{}, shape.RecordedValue{}, shape.RecordedFile{},
 	shape.Connection{}, shape.Carry{}, shape.Reason{}, shape.ServerSecret{}, shape.Published{}, shape.Item{}, shape.Catalogue{}, shape.CatalogueLine{}, shape.NewCatalogue{}, shape.Builder{}, shape.BuilderField{}, shape.SetField{}, shape.Build{},
-	shape.Placing{}, shape.Comparison{}, shape.OwnedValue{}, shape.Findings{}, shape.CheckedBranch{}, shape.CheckRun{}, shape.FindingState{}, shape.Handout{}, shape.Needle{}, shape.Unsought{}, shape.PlacingIdentity{}, shape.Sighting{}, shape.Report{}, shape.Finding{}, shape.Placement{}, shape.LineUp{}, shape.Overview{}, shape.OverviewService{}, shape.OverviewApp{}, shape.OverviewCell{}, shape.Event{}}
+	shape.Placing{}, shape.Comparison{}, shape.OwnedValue{}, shape.OpenAccess{}, shape.Differing{}, shape.Findings{}, shape.CheckedBranch{}, shape.CheckRun{}, shape.FindingState{}, shape.Handout{}, shape.Needle{}, shape.Unsought{}, shape.PlacingIdentity{}, shape.Sighting{}, shape.Report{}, shape.Finding{}, shape.Placement{}, shape.LineUp{}, shape.Overview{}, shape.OverviewService{}, shape.OverviewApp{}, shape.OverviewCell{}, shape.Event{}}
 
 func schemaOf(t reflect.Type) map[string]any {
 	switch t {

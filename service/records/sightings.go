@@ -3,7 +3,9 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -128,7 +130,7 @@ func (r *Records) LineUp(ctx context.Context, c Caller, app string) (*shape.Line
 	if err != nil {
 		return nil, err
 	}
-	out := &shape.LineUp{Columns: check.Columns}
+	out := &shape.LineUp{}
 	rows := []check.Row{}
 	if rep != nil {
 		out.At = &rep.At
@@ -141,14 +143,61 @@ func (r *Records) LineUp(ctx context.Context, c Caller, app string) (*shape.Line
 		return nil, err
 	}
 	rows = merge(rows, regs)
+	feeds, err := r.feeds(ctx, c, app, regs)
+	if err != nil {
+		return nil, err
+	}
+	rows = check.Supplied(rows, feeds)
 	for i := range rows {
 		if err := r.lastSeen(ctx, c, app, &rows[i]); err != nil {
 			return nil, err
 		}
 	}
 	check.Judge(rows)
+	out.Columns = check.Held(rows)
 	out.Rows, err = json.Marshal(rows)
 	return out, err
+}
+
+// feeds says, of every value that one of the app's registrations supplies, what the one that takes it has.
+func (r *Records) feeds(ctx context.Context, c Caller, app string, regs []shape.Registration) ([]check.Feed, error) {
+	list, err := r.Connections(ctx, c, app)
+	if err != nil {
+		return nil, err
+	}
+	var out []check.Feed
+	for _, x := range list {
+		from := slices.IndexFunc(regs, func(g shape.Registration) bool { return g.ID == x.Supplier })
+		to := slices.IndexFunc(regs, func(g shape.Registration) bool { return g.ID == x.Registration })
+		if from < 0 || to < 0 {
+			continue
+		}
+		f := check.Feed{Service: x.From, Environment: x.FromWhere, Title: x.Value, Column: "second service"}
+		for _, v := range regs[from].Values {
+			if v.Name == x.Value {
+				f.Title = v.Title
+				if v.Exposure == "client" {
+					f.Value = v.Value
+				}
+			}
+		}
+		f.Has.Where = regs[to].Title + ": " + x.Title
+		switch field, is := strings.CutPrefix(x.Slot, "field "); {
+		case is:
+			f.Column = "hosted builder"
+			if f.Has.Value = regs[to].Fields[field]; f.Has.Value == "" {
+				f.Has.Note = "empty"
+			}
+		case x.State == "saved" && f.Value != "":
+			f.Has.Value = f.Value
+		case x.State == "saved":
+			f.Has.Value = check.Kept
+		default:
+			f.Has.Note = x.Say
+		}
+		out = append(out, f)
+	}
+	return out, nil
 }
 
 // merge adds rows for registered identities that no report knows, and puts in what the service has now.

@@ -66,6 +66,52 @@ func Set(src string, pairs []Pair) (string, error) {
 	return strings.Join(lines, ""), nil
 }
 
+// Parse reads the variables of a file in their order: bare, in single quotes as they stand, in double quotes with escapes.
+// A comment behind a bare value is left out. A value over several lines, or a line that is none of these, is an error.
+func Parse(src string) ([]Pair, error) {
+	var out []Pair
+	for i, l := range strings.Split(src, "\n") {
+		l = strings.TrimPrefix(strings.TrimSpace(strings.TrimPrefix(l, "\ufeff")), "export ")
+		if l == "" || l[0] == '#' {
+			continue
+		}
+		name, v, ok := strings.Cut(l, "=")
+		name, v = strings.TrimSpace(name), strings.TrimSpace(v)
+		if !ok || name == "" || strings.ContainsAny(name, " \t'\"") {
+			return nil, fmt.Errorf("line %d is not NAME=value", i+1)
+		}
+		if open(l) {
+			return nil, fmt.Errorf("line %d: the value of %s goes on over several lines", i+1, name)
+		}
+		out = append(out, Pair{name, unquote(v)})
+	}
+	return out, nil
+}
+
+func unquote(v string) string {
+	if v == "" || v[0] != '"' && v[0] != '\'' {
+		if i := strings.Index(v, " #"); i >= 0 {
+			v = strings.TrimSpace(v[:i])
+		}
+		return v
+	}
+	var b strings.Builder
+	for i := 1; i < len(v) && v[i] != v[0]; i++ {
+		c := v[i]
+		if c == '\\' && v[0] == '"' && i+1 < len(v) {
+			i++
+			switch c = v[i]; c {
+			case 'n':
+				c = '\n'
+			case 'r':
+				c = '\r'
+			}
+		}
+		b.WriteByte(c)
+	}
+	return b.String()
+}
+
 // open reports whether a quote that a line opens is not closed in it.
 func open(line string) bool {
 	_, v, _ := strings.Cut(line, "=")

@@ -64,3 +64,28 @@ func FuzzSet(f *testing.F) {
 		}
 	})
 }
+
+// What is written is read again, and what a shell reads is what Parse reads.
+func TestParse(t *testing.T) {
+	src := "\ufeff# note\nexport A=1\n  B = 'x # y'\nC=\"two\\nlines \\\"q\\\"\" # behind\nD=bare # behind\nE=\n"
+	got, err := Parse(src)
+	want := []Pair{{"A", "1"}, {"B", "x # y"}, {"C", "two\nlines \"q\""}, {"D", "bare"}, {"E", ""}}
+	if err != nil || len(got) != len(want) {
+		t.Fatalf("%q %v", got, err)
+	}
+	for i := range want {
+		if got[i] != want[i] {
+			t.Errorf("%q, and should be %q", got[i], want[i])
+		}
+	}
+	for _, v := range []string{"plain", "a b", "a'b", `a"b`, "$HOME", "`id`", `back\slash`, "#x", "", "a'b$c\\d", "ü", "two\nlines\r"} {
+		if got, err := Parse(Line(Pair{"X", v})); err != nil || len(got) != 1 || got[0].Value != v {
+			t.Errorf("%q: %q %v", v, got, err)
+		}
+	}
+	for _, bad := range []string{"A", "=1", "A=\"open\nB=1", "two words=1"} {
+		if got, err := Parse(bad); err == nil {
+			t.Errorf("%q: %q", bad, got)
+		}
+	}
+}
