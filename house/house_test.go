@@ -28,6 +28,7 @@ var (
 
 var rules = []rule{
 	{in: "core/syntax/yaml", own: []string{"core/syntax/lex"}, others: []string{yaml}, banned: inside},
+	{in: "core/syntax/message", own: []string{"core/syntax/chunk"}, others: []string{"google.golang.org/protobuf/encoding/protowire"}, banned: inside},
 	{in: "core/syntax", own: []string{"core/syntax"}, banned: inside},
 	{in: "core/ident", banned: inside},
 	{in: "core/tree", banned: inside},

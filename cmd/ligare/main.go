@@ -90,7 +90,7 @@ func root() *cli.Command {
 		},
 		Commands: []*cli.Command{surveyCommand(), digestCommand(), appCommand(), signerCommand(), serviceCommand(), sheetCommand(), registerCommand(), registrationsCommand(),
 			resolveCommand(), deregisterCommand(), recordCommand(), keyCommand(), feedsCommand(), dutyCommand(), catalogueCommand(), builderCommand(), serverSecretsCommand(),
-			placeCommand(), adoptCommand(), renameCommand(), unplaceCommand(), refreshCommand(), fetchCommand(), checkCommand(), combCommand(), explainCommand(), waiveCommand(), lineupCommand(), probeCommand()},
+			placeCommand(), adoptCommand(), renameCommand(), unplaceCommand(), refreshCommand(), fetchCommand(), checkCommand(), combCommand(), inspectCommand(), explainCommand(), waiveCommand(), lineupCommand(), probeCommand()},
 		OnUsageError:   usage,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		CommandNotFound: func(_ context.Context, _ *cli.Command, name string) {

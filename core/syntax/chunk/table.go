@@ -321,14 +321,22 @@ const longest = 16
 
 // Resolve follows a value's references to what they end in, in every configuration. A chain that comes back to itself, or
 // is too long, is an error.
-func (t *Table) Resolve(v Value) ([]Configured, error) {
-	if t == nil || !v.IsReference() {
-		return []Configured{{Value: v}}, nil
-	}
-	return t.resolve(v, "", map[uint32]bool{})
+func (t *Table) Resolve(v Value) ([]Configured, error) { return Follow(t, v) }
+
+// Getter gives resources by their ID.
+type Getter interface {
+	Get(id uint32) ([]Configured, error)
 }
 
-func (t *Table) resolve(v Value, config string, on map[uint32]bool) ([]Configured, error) {
+// Follow follows a value's references through a table.
+func Follow(t Getter, v Value) ([]Configured, error) {
+	if !v.IsReference() {
+		return []Configured{{Value: v}}, nil
+	}
+	return follow(t, v, "", map[uint32]bool{})
+}
+
+func follow(t Getter, v Value, config string, on map[uint32]bool) ([]Configured, error) {
 	if !v.IsReference() {
 		return []Configured{{Config: config, Value: v}}, nil
 	}
@@ -358,7 +366,7 @@ func (t *Table) resolve(v Value, config string, on map[uint32]bool) ([]Configure
 			out = append(out, x)
 			continue
 		}
-		more, err := t.resolve(x.Value, at, on)
+		more, err := follow(t, x.Value, at, on)
 		if err != nil {
 			return nil, err
 		}
