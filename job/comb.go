@@ -1,6 +1,8 @@
 package job
 
 import (
+	"archive/zip"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +12,7 @@ import (
 	"path"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 
@@ -22,6 +25,7 @@ import (
 
 // CombOptions is what a person says when combing.
 type CombOptions struct {
+	Package  string                            // look through this file alone, and what is packed in it
 	History  bool                              // every commit too
 	Progress func(what string, done, of int64) // called now and then: bytes of files, objects of the history; of is 0 when not known
 }
@@ -64,17 +68,28 @@ func (w *Work) Comb(ctx context.Context, c *client.Client, why string, o CombOpt
 			blind(u.Say+" was not looked for: "+u.Why, false, "secret-in-tree")
 		}
 	}
-	repo, err := vcs.Open(ctx, w.Root)
-	if err != nil && !errors.Is(err, vcs.ErrNone) {
-		return nil, err
+	var repo *vcs.Repo
+	if o.Package == "" {
+		var err error
+		if repo, err = vcs.Open(ctx, w.Root); err != nil && !errors.Is(err, vcs.ErrNone) {
+			return nil, err
+		}
 	}
 	found := &findings{}
 	k := &comber{w: w, c: comb.New(h), o: o, found: found}
-	if err := k.files(ctx); err != nil {
+	look := k.files
+	if o.Package != "" {
+		look = k.only
+	}
+	if err := look(ctx); err != nil {
 		return nil, err
+	}
+	for _, why := range k.unread {
+		blind(why, false, "secret-in-tree", "private-key-in-tree")
 	}
 	out.Files, out.Bytes = k.count, k.total
 	switch {
+	case o.Package != "":
 	case !o.History:
 		blind("the history was not looked through; --history does", false, "secret-in-history", "private-key-in-history")
 	case repo == nil:
@@ -153,6 +168,19 @@ type comber struct {
 	count   int
 	total   int64
 	objects int
+	unread  []string // what was not looked through to its end, and why
+}
+
+// only looks through one file, wherever it stands.
+func (k *comber) only(ctx context.Context) error {
+	f, err := os.Open(k.o.Package)
+	if err != nil {
+		return &Problem{What: "cannot read " + k.o.Package, Err: unwrapPath(err)}
+	}
+	defer f.Close()
+	k.count = 1
+	k.total, err = k.open(ctx, filepath.ToSlash(k.o.Package), f, &comb.Buffers{})
+	return err
 }
 
 // files looks through every regular file below the root. Links are not followed.
@@ -223,6 +251,11 @@ func (k *comber) file(ctx context.Context, name string, b *comb.Buffers) (int64,
 		return 0, &Problem{What: name + " cannot be read", Hint: "Make it readable, or comb a copy of the tree; what could not be read counts as not looked at.", Err: unwrapPath(err)}
 	}
 	defer f.Close()
+	return k.open(ctx, name, f, b)
+}
+
+// open looks through an open file; what is packed in an archive is unpacked for it.
+func (k *comber) open(ctx context.Context, name string, f *os.File, b *comb.Buffers) (int64, error) {
 	head := make([]byte, 4)
 	if n, _ := io.ReadFull(f, head); comb.KeyStore(name, head[:n]) {
 		if err := k.keyStore(name, f); err != nil {
@@ -232,13 +265,102 @@ func (k *comber) file(ctx context.Context, name string, b *comb.Buffers) (int64,
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return 0, err
 	}
+	if string(head) == "PK\x03\x04" {
+		if err := k.archive(ctx, name, f, b); err != nil {
+			return 0, err
+		}
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return 0, err
+		}
+	}
 	counted := &counter{r: f}
-	err = k.c.Scan(ctx, counted, b, func(h comb.Hit) {
+	err := k.c.Scan(ctx, counted, b, func(h comb.Hit) {
 		x := findingOf(h)
 		x.File, x.Line, x.Column = name, h.Line, h.Column
 		k.found.add(x)
 	})
 	return counted.n, err
+}
+
+// Bounds of what is unpacked of one archive in bytes, and how deep archives in archives are followed.
+const (
+	mostUnpacked = 2 << 30
+	deepArchives = 3
+)
+
+// archive looks through what is packed in a ZIP archive: a built package, a library, a copy that somebody made. Entries
+// that are stored as they are were seen already with the file itself.
+func (k *comber) archive(ctx context.Context, name string, f *os.File, b *comb.Buffers) error {
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	left := int64(mostUnpacked)
+	return k.entries(ctx, name, f, info.Size(), b, &left, 1)
+}
+
+func (k *comber) entries(ctx context.Context, name string, r io.ReaderAt, size int64, b *comb.Buffers, left *int64, depth int) error {
+	z, err := zip.NewReader(r, size)
+	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
+		return nil // it only begins like one
+	}
+	for _, e := range z.File {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if strings.HasSuffix(e.Name, "/") || e.Method == zip.Store && depth == 1 && path.Ext(e.Name) != ".aar" && path.Ext(e.Name) != ".jar" {
+			continue
+		}
+		if err := k.entry(ctx, name+"!"+e.Name, e, b, left, depth); err != nil {
+			return err
+		}
+		if *left <= 0 {
+			k.skipped(fmt.Sprintf("%s unpacks to more than %d MB and was not looked through to its end", name, mostUnpacked>>20))
+			return nil
+		}
+	}
+	return nil
+}
+
+func (k *comber) skipped(why string) {
+	k.found.Lock()
+	defer k.found.Unlock()
+	k.unread = append(k.unread, why)
+}
+
+func (k *comber) entry(ctx context.Context, name string, e *zip.File, b *comb.Buffers, left *int64, depth int) error {
+	rc, err := e.Open()
+	if err != nil {
+		k.skipped(fmt.Sprintf("%s: %v", name, err))
+		return nil
+	}
+	defer rc.Close()
+	var src io.Reader = io.LimitReader(rc, *left+1)
+	switch path.Ext(e.Name) {
+	case ".jar", ".aar", ".zip", ".apk", ".apks":
+		if depth < deepArchives && e.UncompressedSize64 <= 64<<20 {
+			inner, err := io.ReadAll(io.LimitReader(rc, 64<<20))
+			if err == nil {
+				*left -= int64(len(inner))
+				if err := k.entries(ctx, name, bytes.NewReader(inner), int64(len(inner)), b, left, depth+1); err != nil {
+					return err
+				}
+			}
+			src = bytes.NewReader(inner)
+		}
+	}
+	counted := &counter{r: src}
+	err = k.c.Scan(ctx, counted, b, func(h comb.Hit) {
+		x := findingOf(h)
+		x.File, x.Line, x.Column = name, h.Line, h.Column
+		k.found.add(x)
+	})
+	*left -= counted.n
+	if err != nil && ctx.Err() == nil {
+		k.skipped(fmt.Sprintf("%s cannot be unpacked to its end: %v", name, err))
+		return nil
+	}
+	return err
 }
 
 type counter struct {

@@ -23,8 +23,8 @@ type clientType = *client.Client
 
 func checkCommand() *cli.Command {
 	return command(&cli.Command{
-		Name: "check", Usage: "compare the tree with what is registered and name every mistake",
-		Description: "Formats: text, json, sarif, junit. Sends identifiers, digests and findings with their place to the\nserver, no source; --no-report keeps them here.",
+		Name: "check", Usage: "compare the tree, or a built package, with what is registered and name every mistake", ArgsUsage: "[PACKAGE]",
+		Description: "Formats: text, json, sarif, junit. Sends identifiers, digests and findings with their place to the\nserver, no source; --no-report keeps them here. Of a PACKAGE (APK, AAB or IPA) nothing is sent.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "fail-on", Value: "error", Usage: "lowest severity that makes the exit status 1: error, warning or note"},
 			&cli.BoolFlag{Name: "offline", Usage: "use the tree's own records of what was placed, no server"},
@@ -37,15 +37,19 @@ func checkCommand() *cli.Command {
 			&cli.BoolFlag{Name: "accept-standing", Usage: "accept what is found now, so that only what is new fails; writes " + check.StandingFile},
 			&cli.BoolFlag{Name: "yes", Usage: "write without asking"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the diff, write nothing"},
+			appFlag(), packageEnvironment(),
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			failOn, err := severity(c)
 			if err != nil {
 				return err
 			}
-			w, err := open(c)
+			w, file, err := packageOr(c)
 			if err != nil {
 				return err
+			}
+			if file != "" {
+				return checkPackage(ctx, c, w, file, failOn)
 			}
 			w.Branch, w.AtServices, w.Patience = c.String("branch"), c.Bool("at-services"), c.Duration("patience")
 			s, why := reach(c, w)
@@ -82,15 +86,63 @@ func checkCommand() *cli.Command {
 			if r.Unsent != "" {
 				fmt.Fprintln(os.Stderr, "ligare: the report was not kept:", r.Unsent)
 			}
-			switch worst := r.Worst(); {
-			case worst != "" && worst.AtLeast(failOn):
-				return errFound
-			case r.Blind():
-				return &job.Problem{What: "not everything could be looked at", Hint: blindHint(r.Result)}
-			}
-			return nil
+			return ended(r.Result, failOn)
 		},
 	})
+}
+
+// ended gives how a check ends: with what it found, or with what it could not look at.
+func ended(r *check.Result, failOn check.Severity) error {
+	switch worst := r.Worst(); {
+	case worst != "" && worst.AtLeast(failOn):
+		return errFound
+	case r.Blind():
+		return &job.Problem{What: "not everything could be looked at", Hint: blindHint(r)}
+	}
+	return nil
+}
+
+func appFlag() cli.Flag {
+	return &cli.StringFlag{Name: "app", Usage: "app in the records a package belongs to, where there is no tree"}
+}
+
+func packageEnvironment() cli.Flag {
+	return &cli.StringFlag{Name: "environment", Aliases: []string{"e"}, Usage: "environment a package was built for, where its identifier is that of several"}
+}
+
+// packageOr opens the tree, and gives the package that is named instead of it: "" for none. A package can be looked at
+// without a tree when the app is named.
+func packageOr(c *cli.Command) (w *job.Work, file string, err error) {
+	if c.Args().Len() > 1 {
+		_, err := argument(c, "PACKAGE")
+		return nil, "", err
+	}
+	if file = c.Args().First(); file != "" && c.String("app") != "" {
+		w, err = job.WithoutTree(c.String("app"), "")
+		return w, file, err
+	}
+	w, err = open(c)
+	return w, file, err
+}
+
+func checkPackage(ctx context.Context, c *cli.Command, w *job.Work, file string, failOn check.Severity) error {
+	p, err := job.Inspect(ctx, file, job.InspectOptions{Verify: true})
+	if err != nil {
+		return err
+	}
+	defer p.Close()
+	s, why := reach(c, w)
+	r, err := w.CheckPackage(ctx, s, why, c.Bool("offline"), p, c.String("environment"))
+	if err != nil {
+		return err
+	}
+	if err := r.Require(c.StringSlice("require")); err != nil {
+		return &job.Problem{What: "--require", Hint: "Name a rule (ligare explain lists them), or records, services, history.", Err: err}
+	}
+	if err := showCheck(c, w, r.Result); err != nil {
+		return err
+	}
+	return ended(r.Result, failOn)
 }
 
 // reach finds the server for a tree that is attached, unless it is not wanted; why says that there is none.
@@ -197,14 +249,19 @@ func showCheck(c *cli.Command, w *job.Work, r *check.Result) error {
 func lineupCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "lineup", Usage: "show identifiers and keys side by side: services, config file, tree, hosted builder, backend, last sighting",
-		Flags: []cli.Flag{environmentFlag(), &cli.StringFlag{Name: "backend", Usage: "a file with a backend's environment, NAME=value in each line, to compare too"}},
+		ArgsUsage: "[PACKAGE]",
+		Flags:     []cli.Flag{environmentFlag(), appFlag(), &cli.StringFlag{Name: "backend", Usage: "a file with a backend's environment, NAME=value in each line, to compare too"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			w, s, err := both(c)
+			w, file, err := packageOr(c)
+			if err != nil {
+				return err
+			}
+			s, err := server(c, w)
 			if err != nil {
 				return err
 			}
 			w.Backend = c.String("backend")
-			rows, err := w.LineUp(ctx, s)
+			rows, err := lineUp(ctx, c, w, s, file)
 			if err != nil {
 				return err
 			}
@@ -222,6 +279,19 @@ func lineupCommand() *cli.Command {
 			return nil
 		},
 	})
+}
+
+// lineUp gives the table, with the column of a package when one is named.
+func lineUp(ctx context.Context, c *cli.Command, w *job.Work, s *client.Client, file string) ([]check.Row, error) {
+	if file == "" {
+		return w.LineUp(ctx, s)
+	}
+	p, err := job.Inspect(ctx, file, job.InspectOptions{})
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	return w.LineUpPackage(ctx, s, p, c.String("environment"))
 }
 
 // showLineUp prints one block an identity; a value that disagrees is marked with ≠ and a row that agrees with =.

@@ -15,12 +15,14 @@ import (
 
 func combCommand() *cli.Command {
 	return command(&cli.Command{
-		Name: "comb", Usage: "look through every file for the team's server secrets, private keys and keystores with passwords everybody tries",
+		Name: "comb", Usage: "look through every file for the team's server secrets, private keys and keystores with passwords everybody tries", ArgsUsage: "[PACKAGE]",
 		Description: "Every file is read, those that version control ignores too, plain and in Base64, URL-encoded and UTF-16.\n" +
+			"What is packed in archives is unpacked for it; PACKAGE looks through one built package alone.\n" +
 			"The server hands out digests to look for, no secret; what is found stays on this machine and is never printed.\nFormats: text, json, sarif, junit.",
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "history", Usage: "look through everything that any commit holds, too"},
 			&cli.StringFlag{Name: "fail-on", Value: "error", Usage: "lowest severity that makes the exit status 1: error, warning or note"},
+			appFlag(),
 			&cli.BoolFlag{Name: "offline", Usage: "look for what needs no server: private keys and keystores"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -28,7 +30,7 @@ func combCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			w, err := open(c)
+			w, file, err := packageOr(c)
 			if err != nil {
 				return err
 			}
@@ -36,7 +38,7 @@ func combCommand() *cli.Command {
 			if c.Bool("offline") {
 				why = "it was combed offline, without the server's digests"
 			}
-			r, err := w.Comb(ctx, s, why, job.CombOptions{History: c.Bool("history"), Progress: progress()})
+			r, err := w.Comb(ctx, s, why, job.CombOptions{Package: file, History: c.Bool("history"), Progress: progress()})
 			if term.IsTerminal(int(os.Stderr.Fd())) {
 				fmt.Fprint(os.Stderr, "\r\x1b[K") // the progress is over
 			}

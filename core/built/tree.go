@@ -109,10 +109,11 @@ func (a *Archive) say(v chunk.Value) string {
 	return v.String()
 }
 
-// nothing is the file system below a package's tree: all that is in it is put over it.
-type nothing struct{}
+// Nothing is a file system without files: all that is in a package's tree is put over it.
+type Nothing struct{}
 
-func (nothing) Open(name string) (fs.File, error) {
+// Open says that a file is not there.
+func (Nothing) Open(name string) (fs.File, error) {
 	return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
 }
 
@@ -122,7 +123,7 @@ const shownStrings = 20_000
 // Tree gives the package as a tree and a survey of it, with what the sheets' files are named: the manifest as text, string
 // resources, XML resources, config files. The package's name for its one variant is survey.Shipped.
 func (a *Archive) Tree(f *Facts, sheets []*sheet.Sheet) (*tree.Tree, *survey.Report, error) {
-	t := tree.New(nothing{})
+	t := tree.New(Nothing{})
 	if a.Kind == IPA {
 		return t, a.iosTree(t, f, sheets), nil
 	}

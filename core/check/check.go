@@ -45,9 +45,10 @@ type Rule struct {
 	Severity Severity `yaml:"severity" json:"severity"`
 	Graded   string   `yaml:"graded" json:"graded,omitempty"` // when it is less, or more
 	Needs    []Need   `yaml:"needs" json:"needs,omitempty"`
-	By       string   `yaml:"by" json:"by,omitempty"` // another command that looks: comb
-	Mends    bool     `yaml:"mends" json:"-"`         // placing mends it
-	Quiet    bool     `yaml:"quiet" json:"-"`         // the line it finds is not shown: it holds a secret
+	By       string   `yaml:"by" json:"by,omitempty"`           // another command that looks: comb
+	Package  string   `yaml:"package" json:"package,omitempty"` // true: of built packages too; only: of nothing else
+	Mends    bool     `yaml:"mends" json:"-"`                   // placing mends it
+	Quiet    bool     `yaml:"quiet" json:"-"`                   // the line it finds is not shown: it holds a secret
 	Codes    []string `yaml:"codes" json:"-"`
 	Compares string   `yaml:"compares" json:"compares"`
 	Why      string   `yaml:"why" json:"why"`
@@ -74,6 +75,7 @@ type Input struct {
 	wiring.Input
 	Answers      []wiring.Answer
 	Missing      map[Need]string
+	Shipped      *Shipped              // what is looked at is a built package; nil for a tree
 	Away         []string              // services that were asked and did not answer, and why
 	Records      *Records              // nil when missing
 	Tracked      map[string]Tracked    // what version control says of the survey's files; nil when missing
@@ -258,6 +260,7 @@ var looks = []struct {
 	{"redirect-missing", (*runner).redirects},
 	{"feature-off catalogue-differs", (*runner).features},
 	{"signing-team-missing signing-team-differs", (*runner).teams},
+	{"package-signature-broken package-number-lost package-profile-wrong package-outdated minimum-too-low release-debuggable", (*runner).shipped},
 	{"library-of-another-framework library-of-another-ide", (*runner).told},
 	{"scope-not-granted trial-value-published", (*runner).sourceTexts},
 	{"identifier-apart", (*runner).apart},
@@ -271,7 +274,7 @@ var looks = []struct {
 func Run(in Input) *Result {
 	r := &runner{in: in, out: &Result{Findings: []Finding{}, Looked: []string{}, NotLooked: []NotLooked{}}, looked: map[string]bool{}, seen: map[string]int{}}
 	for _, rule := range rules {
-		if rule.By != "" {
+		if rule.By != "" || in.Shipped != nil && rule.Package == "" || in.Shipped == nil && rule.Package == "only" {
 			continue
 		}
 		r.looked[rule.ID] = true
@@ -517,7 +520,7 @@ func (r *runner) answer(a wiring.Answer) {
 		return
 	}
 	f := Finding{Rule: rule.ID, Message: capital(a.Detail), Variant: strings.Join(a.Variants, ", "), File: a.Here.File, Line: a.Here.Line, Column: a.Here.Column,
-		Expected: a.Expected, Actual: a.Actual, Fixable: a.Fixable, Also: a.Others}
+		Expected: a.Expected, Actual: a.Actual, Fixable: a.Fixable && r.in.Shipped == nil, Also: a.Others}
 	if f.Expected != "" {
 		f.From = a.Source()
 	}

@@ -93,3 +93,47 @@ func held(reg *wiring.Registration, id *wiring.Registered) map[string]string {
 	}
 	return out
 }
+
+// OfPackage turns the line-up of a package's own tree into one of its column: what stands in the package, wherever in it.
+func OfPackage(rows []Row) []Row {
+	for i := range rows {
+		cells := map[string]Cell{}
+		for name, c := range rows[i].Cells {
+			switch name {
+			case "tree":
+				cells["built package"] = c
+			case "config file":
+				if _, own := rows[i].Cells["tree"]; !own {
+					cells["built package"] = c
+				}
+			default:
+				cells[name] = c
+			}
+		}
+		rows[i].Cells = cells
+	}
+	Judge(rows)
+	return rows
+}
+
+// WithPackage lays a package's column beside the rows of a tree. Rows that the tree's line-up lacks are added.
+func WithPackage(rows, built []Row) []Row {
+	for _, b := range built {
+		cell, says := b.Cells["built package"]
+		i := slices.IndexFunc(rows, func(r Row) bool {
+			return r.Service == b.Service && r.Environment == b.Environment && r.Platform == b.Platform && r.Identity == b.Identity && r.What == b.What
+		})
+		switch {
+		case !says || noBuild(cell):
+		case i >= 0:
+			rows[i].Cells["built package"] = cell
+		default:
+			rows = append(rows, b)
+		}
+	}
+	Judge(rows)
+	return rows
+}
+
+// noBuild reports whether a cell says only that the package is that of another identity.
+func noBuild(c Cell) bool { return c.Value == "" && c.Note == unbuilt }

@@ -35,6 +35,9 @@ type Row struct {
 	Odd         []string        `json:"odd,omitempty"` // columns that disagree with the service
 }
 
+// unbuilt is what stands for an identity that no variant builds.
+const unbuilt = "no variant builds it"
+
 // Judge marks, in every row, the columns that disagree with what the service has (or, without it, with the first value).
 func Judge(rows []Row) {
 	for i := range rows {
@@ -104,7 +107,7 @@ func lineUpOne(in wiring.Input, answers []wiring.Answer, reg *wiring.Registratio
 		}
 	}
 	if len(variants) == 0 {
-		tree = Cell{Note: "no variant builds it"}
+		tree = Cell{Note: unbuilt}
 	}
 	row := func(what string, cells map[string]Cell) Row {
 		return Row{Service: reg.Service, Environment: reg.Environment, Platform: id.Platform, Identity: id.ID, Variants: variants, What: what, Cells: cells}

@@ -8,6 +8,7 @@ import (
 
 	"ligare/core/ident"
 	"ligare/core/sheet"
+	"ligare/core/survey"
 	"ligare/core/syntax/pbxproj"
 )
 
@@ -22,6 +23,9 @@ func (fileEnsure) target(in Input, w *Want) string {
 	}
 	if w.copied {
 		return path.Join(w.site.project.Dir, copies, w.Variants[0], w.file.Name)
+	}
+	if w.site.foreign() == survey.Shipped {
+		return path.Join(w.site.project.Dir, w.file.Name)
 	}
 	if w.site.foreign() != "" {
 		return path.Join(w.site.project.Dir, platformFolder(in, w, "iOS"), "Resources", w.file.Name)

@@ -234,11 +234,15 @@ func (in Input) wants() ([]*Want, error) {
 			if err != nil {
 				return nil, fmt.Errorf("%s, placement %s: %w", reg.Key(), p.ID, err)
 			}
-			out = append(out, ws...)
+			out = append(out, slices.DeleteFunc(ws, func(w *Want) bool { return w.site.layout() == survey.Shipped && !ships[p.Place] })...)
 		}
 	}
 	return out, nil
 }
+
+// ships are the placements that a built package shows; of the others, only what they did to the app is left.
+var ships = map[string]bool{"config-file": true, "licence-file": true, "string-resource": true, "manifest-metadata": true, "manifest-permission": true, "manifest-activity": true, "manifest-query": true,
+	"plist-key": true, "url-scheme": true, "query-scheme": true, "usage-description": true, "background-mode": true, "entitlement": true, "associated-domain": true, "privacy-entry": true}
 
 // perIdentity reports whether a placement differs from identity to identity.
 func perIdentity(p *sheet.Placement) bool {
@@ -404,6 +408,9 @@ func (in Input) apart(w *Want) []*Want {
 // unsupported says why a want is not placed by itself in its layout, "" if it is.
 func (in Input) unsupported(w *Want, n *sheet.Named) string {
 	layout := w.site.layout()
+	if layout == survey.Shipped {
+		return ""
+	}
 	if s := SupportOf(in.Library, n, layout); s.How != Automatic {
 		why := s.Why
 		if s.How == ByGuide {
