@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"ligare/client"
+	"ligare/client/held"
 	"ligare/client/shape"
 	"ligare/core/binding"
 	"ligare/core/check"
@@ -214,11 +215,8 @@ func (w *Work) known(ctx context.Context, c *client.Client, why string, offline 
 	if len(regs) == 0 && len(unfinished) == 0 {
 		without(w.Binding.App+" is not registered with any service yet", check.Registrations, check.Services)
 	}
-	in.Records = recordsOf(got, regs)
-	in.Recognised = map[string]check.Recognised{}
-	for _, o := range got.Others {
-		in.Recognised[o.Digest] = check.Recognised{Say: o.Say}
-	}
+	in.Records = held.Records(got, regs)
+	in.Recognised = held.Recognised(got)
 	if why := asked.missing; why != "" {
 		without(why, check.Services)
 	}

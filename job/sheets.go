@@ -1,7 +1,6 @@
 package job
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -22,18 +21,6 @@ import (
 
 // shipped reads the sheets that ship with the program, once.
 var shipped = sync.OnceValues(func() (map[string]*sheet.Sheet, error) { return sheet.Load(sheets.FS) })
-
-// parseSheet reads a sheet; one that ships is not read again.
-func parseSheet(service string, source []byte) (*sheet.Sheet, error) {
-	all, err := shipped()
-	if err != nil {
-		return nil, err
-	}
-	if s := all[service]; s != nil && bytes.Equal(s.Source, source) {
-		return s, nil
-	}
-	return sheet.Parse(service, source)
-}
 
 // CheckSheet reads a sheet's file and holds it against the language and the library.
 func CheckSheet(name string, src []byte) (*sheet.Sheet, error) {

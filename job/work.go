@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"ligare/client"
+	"ligare/client/held"
 	"ligare/client/shape"
 	"ligare/core/binding"
 	"ligare/core/cert"
@@ -238,31 +239,13 @@ func (w *Work) Registrations(ctx context.Context, c *client.Client, service, env
 	return registrations(got, service, environment)
 }
 
+// registrations gives what the server's answer holds, with the sheets that ship read once.
 func registrations(got *shape.Comparison, service, environment string) (out []*wiring.Registration, open []string, err error) {
-	placings := map[string]*shape.Placing{}
-	for i := range got.Placings {
-		placings[got.Placings[i].Registration] = &got.Placings[i]
+	known, err := shipped()
+	if err != nil {
+		return nil, nil, err
 	}
-	for _, g := range got.Registrations {
-		if service != "" && g.Service != service || environment != "" && g.Environment != "" && g.Environment != environment {
-			continue
-		}
-		p := placings[g.ID]
-		if p == nil {
-			open = append(open, strings.TrimSpace(fmt.Sprintf("the registration at %s%s was not completed (%s) %s", g.Service, inEnvironment(g.Environment), g.State, g.Problem)))
-			continue
-		}
-		s, err := parseSheet(g.Service, []byte(p.Sheet))
-		if err != nil {
-			return nil, nil, err
-		}
-		reg := &wiring.Registration{Service: g.Service, Environment: g.Environment, Revision: p.Revision, Sheet: s, Values: p.Values, Features: p.Features, Answers: p.Answers, Berths: p.Berths}
-		for _, i := range p.Identities {
-			reg.Identities = append(reg.Identities, wiring.Registered{Platform: platform(i.Platform), ID: i.Identifier, Values: i.Values, Files: i.Files})
-		}
-		out = append(out, reg)
-	}
-	return out, open, nil
+	return held.Registrations(got, service, environment, known)
 }
 
 // Offline gives registrations as the tree's own records remember them: digests instead of values.

@@ -230,7 +230,7 @@ func certificateRows(r *rows, c *built.Certificate) {
 func showBundle(w io.Writer, a *built.App) {
 	fmt.Fprintf(w, "%s  (%s, %s)\n", a.BundleID, a.Kind, a.Path)
 	var r rows
-	r.add("name", a.DisplayName)
+	r.add("name", texts(append([]built.Text{{Value: a.DisplayName}}, a.DisplayNames...)))
 	r.add("version", strings.TrimSpace(a.Version+" ("+a.Build+")"))
 	r.add("needs", prefixed("iOS ", a.MinimumOS))
 	r.add("extends", a.ExtensionPoint)
@@ -261,7 +261,7 @@ func showBundle(w io.Writer, a *built.App) {
 		}
 	}
 	if p := a.Profile; p != nil {
-		r.add("profile", p.Name+" of team "+strings.Join(p.Team, ", ")+prefixed(" ", p.TeamName))
+		r.add("profile", p.Name+" ("+p.Kind+") of team "+strings.Join(p.Team, ", ")+prefixed(" ", p.TeamName))
 		if p.Ends != nil {
 			r.add("", "until "+p.Ends.Format(time.DateOnly))
 		}
@@ -272,7 +272,17 @@ func showBundle(w io.Writer, a *built.App) {
 			r.add("", fmt.Sprintf("for %d device%s", len(p.Devices), plural(len(p.Devices))))
 		}
 	}
-	r.list("privacy", a.Privacy)
+	for i, p := range a.Privacy {
+		name := "privacy"
+		if i > 0 {
+			name = ""
+		}
+		say := p.Path
+		if p.Tracking {
+			say += ", tracks" + prefixed(" through ", strings.Join(p.TrackingDomains, ", "))
+		}
+		r.add(name, say)
+	}
 	r.list("problem", a.Problems)
 	table(w, r)
 }

@@ -29,12 +29,11 @@ func (noTable) List(kind string) ([]chunk.Resource, error) { return nil, nil }
 
 // android reads what a manifest says, following its references.
 type android struct {
-	a    *Archive
-	t    table
-	top  *chunk.Element
-	out  *Android
-	pkg  string
-	most int // strings of the table that are listed
+	a   *Archive
+	t   table
+	top *chunk.Element
+	out *Android
+	pkg string
 }
 
 // mostStrings bounds the string resources that are listed.
@@ -189,8 +188,13 @@ func (x *android) component(e *chunk.Element) Component {
 		c.Exported = &yes
 	}
 	for _, f := range e.Children {
-		if f.Name == "intent-filter" {
+		switch f.Name {
+		case "intent-filter":
 			c.Filters = append(c.Filters, x.filter(f))
+		case "meta-data":
+			if m, ok := x.metadata(f); ok {
+				c.Metadata = append(c.Metadata, m)
+			}
 		}
 	}
 	return c

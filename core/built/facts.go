@@ -84,6 +84,8 @@ type Component struct {
 	Permission  string   `json:"permission,omitempty"`
 	Authorities string   `json:"authorities,omitempty"`
 	Filters     []Filter `json:"filters,omitempty"`
+
+	Metadata []Metadata `json:"metadata,omitempty"`
 }
 
 // Filter is an intent filter.
@@ -181,9 +183,11 @@ type App struct {
 	Kind              string            `json:"kind"` // app, extension, watch app, app clip
 	BundleID          string            `json:"bundleId"`
 	DisplayName       string            `json:"displayName,omitempty"`
+	DisplayNames      []Text            `json:"displayNames,omitempty"` // by language
 	Version           string            `json:"version,omitempty"`
 	Build             string            `json:"build,omitempty"`
 	MinimumOS         string            `json:"minimumOs,omitempty"`
+	SDK               string            `json:"sdk,omitempty"` // it was built with
 	Executable        string            `json:"executable,omitempty"`
 	ExtensionPoint    string            `json:"extensionPoint,omitempty"`
 	URLSchemes        []string          `json:"urlSchemes,omitempty"`
@@ -192,16 +196,32 @@ type App struct {
 	UsageDescriptions map[string]string `json:"usageDescriptions,omitempty"`
 	Profile           *Profile          `json:"profile,omitempty"`
 	Signature         *CodeSignature    `json:"signature,omitempty"`
-	Privacy           []string          `json:"privacyManifests,omitempty"`
+	Privacy           []Privacy         `json:"privacyManifests,omitempty"`
 	Encoding          string            `json:"encoding"` // of Info.plist: XML, binary, ...
 	Problems          []string          `json:"problems,omitempty"`
 
 	entitlements []byte
 }
 
+// Privacy is a privacy manifest, of the app or of a part in it.
+type Privacy struct {
+	Path            string       `json:"path"`
+	Tracking        bool         `json:"tracking"`
+	TrackingDomains []string     `json:"trackingDomains,omitempty"`
+	Collects        []string     `json:"collects,omitempty"`
+	Uses            []PrivacyUse `json:"uses,omitempty"`
+}
+
+// PrivacyUse is a kind of interface that has to be given reasons for.
+type PrivacyUse struct {
+	Kind    string   `json:"kind"`
+	Reasons []string `json:"reasons,omitempty"`
+}
+
 // Profile is an embedded provisioning profile. It is read and not trusted: who signed it is said, no chain is followed.
 type Profile struct {
 	Name         string         `json:"name"`
+	Kind         string         `json:"kind"` // development, ad hoc, enterprise, store
 	UUID         string         `json:"uuid"`
 	Team         []string       `json:"team"`
 	TeamName     string         `json:"teamName,omitempty"`

@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"path"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"ligare/core/cert"
 	"ligare/core/syntax/macho"
 	"ligare/core/syntax/plist"
+	"ligare/core/syntax/xml"
 )
 
 // mostApps bounds the bundles that are read of one IPA.
@@ -61,7 +63,7 @@ func (a *Archive) app(dir string) (*App, error) {
 	}
 	x := &App{Path: dir, Kind: kindOf(dir, text("NSExtension", "NSExtensionPointIdentifier"), f), BundleID: text("CFBundleIdentifier"), DisplayName: text("CFBundleDisplayName"), Version: text("CFBundleShortVersionString"),
 		Build: text("CFBundleVersion"), MinimumOS: text("MinimumOSVersion"), Executable: text("CFBundleExecutable"), ExtensionPoint: text("NSExtension", "NSExtensionPointIdentifier"),
-		QuerySchemes: list(f.Path("LSApplicationQueriesSchemes")), BackgroundModes: list(f.Path("UIBackgroundModes")), Encoding: string(f.Form)}
+		SDK: text("DTSDKName"), QuerySchemes: list(f.Path("LSApplicationQueriesSchemes")), BackgroundModes: list(f.Path("UIBackgroundModes")), Encoding: string(f.Form)}
 	if x.ExtensionPoint == "" {
 		x.ExtensionPoint = text("EXAppExtensionAttributes", "EXExtensionPointIdentifier")
 	}
@@ -84,11 +86,70 @@ func (a *Archive) app(dir string) (*App, error) {
 	a.profile(x)
 	a.codeSignature(x)
 	for _, name := range a.names() {
-		if path.Base(name) == "PrivacyInfo.xcprivacy" && a.ownerOf(name) == dir {
-			x.Privacy = append(x.Privacy, name)
+		switch {
+		case path.Base(name) == "PrivacyInfo.xcprivacy" && a.ownerOf(name) == dir:
+			x.Privacy = append(x.Privacy, a.privacy(x, name))
+		case path.Base(name) == "InfoPlist.strings" && path.Dir(path.Dir(name)) == dir:
+			a.localNames(x, name)
 		}
 	}
 	return x, nil
+}
+
+// privacy reads a privacy manifest.
+func (a *Archive) privacy(x *App, name string) Privacy {
+	out := Privacy{Path: name}
+	src, err := a.read(name, maxText)
+	if err != nil {
+		x.Problems = append(x.Problems, err.Error())
+		return out
+	}
+	f, err := plist.Parse(src)
+	if err != nil {
+		x.Problems = append(x.Problems, name+": "+err.Error())
+		return out
+	}
+	if v := f.Path("NSPrivacyTracking"); v != nil {
+		out.Tracking = v.Kind == plist.True
+	}
+	out.TrackingDomains = list(f.Path("NSPrivacyTrackingDomains"))
+	if v := f.Path("NSPrivacyAccessedAPITypes"); v != nil {
+		for _, i := range v.Items {
+			if kind := i.Get("NSPrivacyAccessedAPIType"); kind != nil {
+				out.Uses = append(out.Uses, PrivacyUse{kind.Text, list(i.Get("NSPrivacyAccessedAPITypeReasons"))})
+			}
+		}
+	}
+	if v := f.Path("NSPrivacyCollectedDataTypes"); v != nil {
+		for _, i := range v.Items {
+			if kind := i.Get("NSPrivacyCollectedDataType"); kind != nil {
+				out.Collects = append(out.Collects, kind.Text)
+			}
+		}
+	}
+	return out
+}
+
+// localNames reads what the app is called in one language.
+func (a *Archive) localNames(x *App, name string) {
+	src, err := a.read(name, maxText)
+	if err != nil {
+		x.Problems = append(x.Problems, err.Error())
+		return
+	}
+	f, err := plist.Parse(src)
+	if err != nil { // as text, without the braces of a dictionary
+		if f, err = plist.Parse(slices.Concat([]byte("{"), src, []byte("}"))); err != nil {
+			x.Problems = append(x.Problems, name+": "+err.Error())
+			return
+		}
+	}
+	for _, key := range []string{"CFBundleDisplayName", "CFBundleName"} {
+		if v := f.Path(key); v != nil {
+			x.DisplayNames = append(x.DisplayNames, Text{strings.TrimSuffix(path.Base(path.Dir(name)), ".lproj"), v.Text})
+			return
+		}
+	}
 }
 
 // kindOf says what a bundle is.
@@ -202,6 +263,17 @@ func (a *Archive) profile(x *App) {
 	if v := f.Path("ProvisionsAllDevices"); v != nil {
 		p.AllDevices = v.Kind == plist.True
 	}
+	debuggable, _ := p.Entitlements["get-task-allow"].(bool)
+	switch {
+	case p.AllDevices:
+		p.Kind = "enterprise"
+	case len(p.Devices) > 0 && debuggable:
+		p.Kind = "development"
+	case len(p.Devices) > 0:
+		p.Kind = "ad hoc"
+	default:
+		p.Kind = "store"
+	}
 	if v := f.Path("DeveloperCertificates"); v != nil {
 		for _, c := range v.Items {
 			der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(c.Text), ""))
@@ -213,6 +285,54 @@ func (a *Archive) profile(x *App) {
 		}
 	}
 	x.Profile = p
+}
+
+// binaryEntitlements reads the form of entitlements that phones believe since iOS 15, and holds the older one against it.
+func (a *Archive) binaryEntitlements(x *App, s *CodeSignature, der []byte) {
+	if der == nil {
+		return
+	}
+	got, err := macho.Entitlements(der)
+	switch {
+	case err != nil:
+		x.Problems = append(x.Problems, "the entitlements of "+x.Executable+" in their binary form: "+err.Error())
+	case s.Entitlements == nil:
+		s.Entitlements, x.entitlements = got, propertyList(got)
+	case !reflect.DeepEqual(got, s.Entitlements):
+		x.Problems = append(x.Problems, "the two forms of the entitlements of "+x.Executable+" differ; iOS 15 and later take the binary one")
+		s.Entitlements, x.entitlements = got, propertyList(got)
+	}
+}
+
+// propertyList writes values as a property list.
+func propertyList(v map[string]any) []byte {
+	var b strings.Builder
+	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<plist version="1.0">` + "\n")
+	var write func(v any)
+	write = func(v any) {
+		switch v := v.(type) {
+		case map[string]any:
+			b.WriteString("<dict>\n")
+			for _, k := range sorted(v) {
+				b.WriteString("<key>" + xml.Encode(k) + "</key>")
+				write(v[k])
+			}
+			b.WriteString("</dict>\n")
+		case []any:
+			b.WriteString("<array>\n")
+			for _, i := range v {
+				write(i)
+			}
+			b.WriteString("</array>\n")
+		case bool:
+			fmt.Fprintf(&b, "<%t/>\n", v)
+		default:
+			b.WriteString(plist.StringElement(fmt.Sprint(v)) + "\n")
+		}
+	}
+	write(v)
+	b.WriteString("</plist>\n")
+	return []byte(b.String())
 }
 
 // codeSignature reads what the executable's signature says.
@@ -256,9 +376,8 @@ func (a *Archive) codeSignature(x *App) {
 			s.Entitlements = dict(f.Root)
 			x.entitlements = bytes.TrimRight(first.Entitlements, "\x00")
 		}
-	} else if first.DER {
-		x.Problems = append(x.Problems, "the entitlements of "+x.Executable+" stand there in their binary form only, which is not read")
 	}
+	a.binaryEntitlements(x, s, first.DER)
 	if len(first.CMS) > 0 {
 		if m, err := cert.ReadMessage(first.CMS); err != nil {
 			x.Problems = append(x.Problems, "who signed "+x.Executable+": "+err.Error())

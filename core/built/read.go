@@ -137,6 +137,11 @@ func (a *Archive) known(s *sheet.Sheet) []File {
 	return out
 }
 
+// Reread reads a sheet's files in the place of those that another version of the sheet read.
+func (a *Archive) Reread(f *Facts, s *sheet.Sheet) {
+	f.Files = append(slices.DeleteFunc(f.Files, func(x File) bool { return x.Service == s.Service }), a.known(s)...)
+}
+
 // named finds the entries that are a file of a name: by their own, in any letters, or as a resource of that name. The value
 // is where a resource would stand in a source tree, "" for an entry of its own name.
 func (a *Archive) named(name string) iter.Seq2[string, string] {

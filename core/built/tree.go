@@ -258,9 +258,9 @@ func (a *Archive) iosTree(t *tree.Tree, f *Facts, sheets []*sheet.Sheet) *survey
 			t.Put(s.Entitlements, x.entitlements)
 		}
 		for _, p := range x.Privacy {
-			put(p)
-			if path.Dir(p) == x.Path {
-				s.Privacy = p
+			put(p.Path)
+			if path.Dir(p.Path) == x.Path {
+				s.Privacy = p.Path
 			}
 		}
 		apps = append(apps, s)

@@ -23,7 +23,7 @@ type Slice struct {
 	Team         string
 	Adhoc        bool
 	Entitlements []byte // a property list in XML, nil for none
-	DER          bool   // entitlements stand there in their binary form too
+	DER          []byte // the entitlements in their binary form, which Entitlements reads; nil for none
 	CMS          []byte // the signed message that holds the certificates; empty when nobody signed
 }
 
@@ -240,7 +240,7 @@ func (s *Slice) signature(b []byte) error {
 		case magic == magicEntitlements:
 			s.Entitlements = bytes.Clone(p[8:])
 		case magic == magicDER:
-			s.DER = true
+			s.DER = bytes.Clone(p[8:])
 		case magic == magicMessage:
 			s.CMS = bytes.Clone(p[8:])
 		}
