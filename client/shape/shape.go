@@ -127,7 +127,8 @@ type NewSigner struct {
 	Machine     string   `json:"machine,omitempty"`
 	App         string   `json:"app,omitempty"`
 	Identities  []string `json:"identities,omitempty"`
-	Certificate []byte   `json:"certificate"` // DER
+	Certificate []byte   `json:"certificate"`       // DER
+	Replace     bool     `json:"replace,omitempty"` // it takes the place of the one of this name, as one of the role debug does in any case
 }
 
 // Survey is what the last survey of an app's trees said of each variant.

@@ -33,6 +33,7 @@ func signerAdd() *cli.Command {
 			&cli.StringFlag{Name: "machine", Usage: "on which machine it is; by default this one"},
 			&cli.StringFlag{Name: "alias", Usage: "which one, if the file holds several"},
 			&cli.StringFlag{Name: "app", Usage: "whose builds it signs; by default the tree's app, if it is attached"},
+			&cli.BoolFlag{Name: "replace", Usage: "it takes the place of the one of this name, as a debug certificate does in any case"},
 			&cli.StringSliceFlag{Name: "identity", Usage: "the application ID it signs (can be given again; by default all of the app's)"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			file, err := signerFile(c)
@@ -47,7 +48,7 @@ func signerAdd() *cli.Command {
 			if err != nil {
 				return &job.Problem{What: file, Hint: "Name it with --alias; `ligare digest " + file + "` lists them.", Err: err}
 			}
-			n := shape.NewSigner{Name: c.String("name"), Role: c.String("role"), Owner: c.String("owner"), Machine: c.String("machine"), App: c.String("app"), Identities: c.StringSlice("identity"), Certificate: one.DER}
+			n := shape.NewSigner{Name: c.String("name"), Role: c.String("role"), Owner: c.String("owner"), Machine: c.String("machine"), App: c.String("app"), Identities: c.StringSlice("identity"), Certificate: one.DER, Replace: c.Bool("replace")}
 			if n.App == "" {
 				if w, err := job.Open(c.String("tree")); err == nil && w.Binding != nil {
 					n.App = w.Binding.App

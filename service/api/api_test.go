@@ -717,9 +717,27 @@ func TestSignersAndSurveys(t *testing.T) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
+	_, anew, err := cert.Create(cert.New{Alias: "a", Password: "honey-pass", Name: pkix.Name{CommonName: name}, Years: 30}, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := n
+	second.Certificate, second.App = anew.Raw, ""
+	if got, err := w.owner.SaveSigner(ctx, second); err != nil || len(got.Identities) != 1 {
+		t.Errorf("a debug keystore that was made anew signs what the old one signed: %+v %v", got, err)
+	}
 	list, err := w.owner.Signers(ctx, name)
-	if err != nil || len(list) != 1 {
+	if err != nil || len(list) != 1 || !list[0].NotBefore.Equal(anew.NotBefore) {
 		t.Fatalf("%d signers of the app, %v", len(list), err)
+	}
+	second.Role, second.Certificate = "release", c.Raw
+	var clash *shape.Problem
+	if _, err := w.owner.SaveSigner(ctx, second); !errors.As(err, &clash) || clash.Status != 409 || !strings.Contains(clash.Remedy, "--replace") {
+		t.Errorf("another release certificate of the same name: %v", err)
+	}
+	second.Replace = true
+	if got, err := w.owner.SaveSigner(ctx, second); err != nil || got.Role != "release" {
+		t.Errorf("%+v %v", got, err)
 	}
 	send := func(site, value string) {
 		t.Helper()

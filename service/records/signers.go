@@ -32,6 +32,17 @@ func (r *Records) SaveSigner(ctx context.Context, tx pgx.Tx, c Caller, n shape.N
 		return nil, fail(BadInput, "Use debug, upload, release or store.", "a signer cannot have the role %q", n.Role)
 	}
 	d := cert.Of(x)
+	var had []string
+	rows, err := tx.Query(ctx, `SELECT encode(sha256, 'hex') FROM signers WHERE team = $1 AND name = $2 AND sha256 <> decode($3, 'hex')`, c.Team, n.Name, d.SHA256Hex)
+	if err != nil {
+		return nil, err
+	}
+	if had, err = pgx.CollectRows(rows, pgx.RowTo[string]); err != nil {
+		return nil, err
+	}
+	if len(had) > 0 && !n.Replace && n.Role != "debug" {
+		return nil, fail(Clash, "Give the new one another name with --name, or say that it takes the old one's place with --replace.", "there is a signer %q with another certificate (SHA-256 %s)", n.Name, had[0])
+	}
 	var id uuid.UUID
 	err = tx.QueryRow(ctx, `INSERT INTO signers (team, id, name, role, owner, machine, subject, not_after, certificate, sha256) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, decode($10, 'hex'))
 		ON CONFLICT (team, sha256) DO UPDATE SET name = excluded.name, role = excluded.role, owner = excluded.owner, machine = excluded.machine RETURNING id`,
@@ -39,12 +50,21 @@ func (r *Records) SaveSigner(ctx context.Context, tx pgx.Tx, c Caller, n shape.N
 	if err != nil {
 		return nil, err
 	}
+	if len(had) > 0 { // a machine has one debug keystore: it was made anew, and signs what the old one signed
+		if _, err := tx.Exec(ctx, `INSERT INTO identity_signers (team, identity, signer) SELECT l.team, l.identity, $3 FROM identity_signers l JOIN signers s ON s.team = l.team AND s.id = l.signer
+			WHERE s.team = $1 AND s.name = $2 AND s.id <> $3 ON CONFLICT DO NOTHING`, c.Team, n.Name, id); err != nil {
+			return nil, err
+		}
+		if _, err := tx.Exec(ctx, `DELETE FROM signers WHERE team = $1 AND name = $2 AND id <> $3`, c.Team, n.Name, id); err != nil {
+			return nil, err
+		}
+	}
 	if n.App != "" {
 		if err := r.signs(ctx, tx, c, id, n); err != nil {
 			return nil, err
 		}
 	}
-	if err := r.audit(ctx, tx, c, "signer saved", n.Name, map[string]string{"role": n.Role, "sha256": d.SHA256Hex, "app": n.App}); err != nil {
+	if err := r.audit(ctx, tx, c, "signer saved", n.Name, map[string]string{"role": n.Role, "sha256": d.SHA256Hex, "app": n.App, "replaced": strings.Join(had, " ")}); err != nil {
 		return nil, err
 	}
 	if err := r.emit(ctx, tx, c.Team, "signer", map[string]string{"app": n.App}); err != nil {
@@ -141,7 +161,7 @@ func (r *Records) needs(ctx context.Context, q querier, c Caller, s *shape.Signe
 		return out, nil
 	}
 	for _, i := range s.Identities {
-		rows, err := q.Query(ctx, `SELECT g.service, g.environment, g.features, ri.answers FROM registration_identities ri
+		rows, err := q.Query(ctx, `SELECT g.service, g.environment, g.features, ri.answers, ri.digests FROM registration_identities ri
 			JOIN registrations g ON g.team = ri.team AND g.id = ri.registration
 			WHERE ri.team = $1 AND ri.identity = $2 ORDER BY g.service, 2`, c.Team, i.ID)
 		if err != nil {
@@ -149,9 +169,9 @@ func (r *Records) needs(ctx context.Context, q querier, c Caller, s *shape.Signe
 		}
 		for rows.Next() {
 			n := shape.SignerNeed{App: i.App, Identifier: i.Identifier}
-			var features []string
+			var features, told []string
 			var raw []byte
-			if err := rows.Scan(&n.Service, &n.Environment, &features, &raw); err != nil {
+			if err := rows.Scan(&n.Service, &n.Environment, &features, &raw, &told); err != nil {
 				rows.Close()
 				return nil, err
 			}
@@ -166,7 +186,7 @@ func (r *Records) needs(ctx context.Context, q querier, c Caller, s *shape.Signe
 				return nil, err
 			}
 			for _, a := range sh.Asks {
-				out = append(out, need(n, sh, a, features, answers, digests)...)
+				out = append(out, need(n, sh, a, features, slices.Concat(told, []string{answers[a.ID]}), digests)...)
 			}
 		}
 		rows.Close()
@@ -178,13 +198,15 @@ func (r *Records) needs(ctx context.Context, q querier, c Caller, s *shape.Signe
 }
 
 // need says whether one question of a sheet wants a signer's digest.
-func need(n shape.SignerNeed, s *sheet.Sheet, a sheet.Ask, features []string, answers map[string]string, d cert.Digests) []shape.SignerNeed {
+func need(n shape.SignerNeed, s *sheet.Sheet, a sheet.Ask, features, told []string, d cert.Digests) []shape.SignerNeed {
 	form, ok := strings.CutPrefix(a.From, "signer.")
 	if !ok || a.Platform != "" && a.Platform != "android" {
 		return nil
 	}
 	n.Title, n.Form, n.Value = s.Title, form, d.Form(form)
-	n.Registered = strings.EqualFold(answers[a.ID], n.Value)
+	n.Registered = slices.ContainsFunc(told, func(t string) bool {
+		return t != "" && cert.Explain(t, form, nil).Hex == cert.Explain(n.Value, form, nil).Hex
+	})
 	if a.When != "" && !slices.Contains(features, a.When) {
 		n.Feature = a.When // wanted only once this is switched on
 	}
