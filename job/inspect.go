@@ -10,6 +10,7 @@ import (
 
 	"ligare/core/built"
 	"ligare/core/sheet"
+	"ligare/core/signature"
 )
 
 // Package is a built package that was opened. Close it.
@@ -51,11 +52,21 @@ func (p *Package) read(ctx context.Context, o InspectOptions) error {
 		return &Problem{What: "cannot read " + p.Name, Err: unwrapPath(err)}
 	}
 	if info.IsDir() {
-		return stop("Name an APK, AAB or IPA.", "%s is a folder", p.Name)
+		return stop("Name an APK, AAB or IPA. An .app folder becomes one: mkdir Payload && cp -R Name.app Payload && zip -qr Name.ipa Payload", "%s is a folder", p.Name)
 	}
 	hint := "Name an APK, AAB or IPA as it was built, unpacked and changed by nobody."
-	if p.Archive, err = built.Open(p.file, info.Size()); err != nil {
+	if p.Archive, err = built.Open(p.file, info.Size()); errors.Is(err, signature.ErrNoZIP) {
+		if p.Facts, err = built.Part(p.file, info.Size()); errors.Is(err, built.ErrNoPart) && (p.begins("PK") || IsPackage(p.Name)) {
+			err = signature.ErrNoZIP
+		} else if errors.Is(err, built.ErrNoPart) {
+			hint = "Name a package, or what was taken out of one; `ligare digest FILE` reads keystores and certificates."
+		}
+	}
+	if err != nil {
 		return &Problem{What: p.Name, Hint: hint, Err: err}
+	}
+	if p.Archive == nil {
+		return nil
 	}
 	if !o.Bare {
 		known, err := shipped()
@@ -70,6 +81,12 @@ func (p *Package) read(ctx context.Context, o InspectOptions) error {
 		return &Problem{What: p.Name, Hint: hint, Err: err}
 	}
 	return nil
+}
+
+func (p *Package) begins(with string) bool {
+	b := make([]byte, len(with))
+	_, err := p.file.ReadAt(b, 0)
+	return err == nil && string(b) == with
 }
 
 // IsPackage reports whether a file's name is that of a built package.

@@ -29,6 +29,9 @@ func WithoutTree(app, server string) (*Work, error) {
 
 // CheckPackage holds a built package against the registrations, as Check does a tree. Nothing is sent.
 func (w *Work) CheckPackage(ctx context.Context, c *client.Client, why string, offline bool, p *Package, environment string) (*Checked, error) {
+	if p.Archive == nil {
+		return nil, stop("Name an APK, AAB or IPA; `ligare inspect` reads parts.", "%s is a %s, which cannot be checked by itself", p.Name, p.Facts.Kind)
+	}
 	if w.Binding == nil {
 		return nil, stop("Name it with --app, or run the command in its tree.", "nothing says which app %s belongs to", p.Name)
 	}

@@ -172,7 +172,7 @@ func mend(ctx context.Context, c *cli.Command, w *job.Work, s *client.Client) er
 		return err
 	}
 	if !jsonWanted(c) && c.String("format") == "text" {
-		afterPlacing(os.Stdout, p, written)
+		afterPlacing(screen, p, written)
 		fmt.Println()
 	}
 	return nil
@@ -223,7 +223,7 @@ func blindHint(r *check.Result) string {
 func showCheck(c *cli.Command, w *job.Work, r *check.Result) error {
 	switch f := c.String("format"); f {
 	case "text":
-		report.Text(os.Stdout, r, width(), paint, func(file string, line int) string {
+		report.Text(screen, r, width(), paint, func(file string, line int) string {
 			src, err := w.Tree.Read(file)
 			if err != nil {
 				return ""

@@ -58,7 +58,7 @@ func combCommand() *cli.Command {
 				return err
 			}
 			if c.String("format") == "text" {
-				showCombed(os.Stdout, r)
+				showCombed(screen, r)
 			}
 			switch worst := r.Worst(); {
 			case worst != "" && worst.AtLeast(failOn):

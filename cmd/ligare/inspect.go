@@ -48,8 +48,23 @@ func inspectCommand() *cli.Command {
 }
 
 func showFacts(w io.Writer, f *built.Facts) {
+	if f.Inside != "" {
+		fmt.Fprintf(w, "%s, out of an archive of packages\n\n", f.Inside)
+	}
 	if f.Android != nil {
 		showAndroid(w, f)
+	}
+	if f.Executable != nil {
+		fmt.Fprintln(w, "an executable")
+		var r rows
+		codeRows(&r, f.Executable)
+		table(w, r)
+	}
+	if f.Profile != nil {
+		fmt.Fprintln(w, "a provisioning profile")
+		var r rows
+		profileRows(&r, f.Profile)
+		table(w, r)
 	}
 	for i, a := range f.IOS {
 		if i > 0 {
@@ -81,7 +96,7 @@ type rows [][]string
 
 func (r *rows) add(name, value string) {
 	if value != "" {
-		*r = append(*r, []string{"  " + name, value})
+		*r = append(*r, []string{"  " + name, oneLine(value)})
 	}
 }
 
@@ -90,8 +105,13 @@ func (r *rows) list(name string, list []string) {
 		if i > 0 {
 			name = ""
 		}
-		*r = append(*r, []string{"  " + name, x})
+		*r = append(*r, []string{"  " + name, oneLine(x)})
 	}
+}
+
+// oneLine writes line ends of a value as they are written in source.
+func oneLine(s string) string {
+	return strings.NewReplacer("\n", `\n`, "\r", `\r`, "\t", `\t`).Replace(s)
 }
 
 func texts(list []built.Text) string {
@@ -107,8 +127,20 @@ func texts(list []built.Text) string {
 
 func showAndroid(w io.Writer, f *built.Facts) {
 	a := f.Android
-	fmt.Fprintf(w, "%s  (%s, %s)\n", a.ApplicationID, strings.ToUpper(string(f.Kind)), size(f.Size))
+	kind := string(f.Kind)
+	if len(kind) == 3 {
+		kind = strings.ToUpper(kind)
+	}
 	var r rows
+	if f.Kind == built.Resources {
+		fmt.Fprintf(w, "a %s, %s\n", kind, size(f.Size))
+		for _, s := range a.Strings {
+			r.add("string "+s.Name, texts(s.Values))
+		}
+		table(w, r)
+		return
+	}
+	fmt.Fprintf(w, "%s  (%s, %s)\n", a.ApplicationID, kind, size(f.Size))
 	r.add("version", strings.TrimSpace(a.VersionName+" ("+a.VersionCode+")"))
 	r.add("SDK", fmt.Sprintf("minimum %s, target %s%s", a.MinSDK, a.TargetSDK, prefixed(", built with ", a.CompileSDK)))
 	r.add("name", texts(a.Label))
@@ -228,7 +260,7 @@ func certificateRows(r *rows, c *built.Certificate) {
 }
 
 func showBundle(w io.Writer, a *built.App) {
-	fmt.Fprintf(w, "%s  (%s, %s)\n", a.BundleID, a.Kind, a.Path)
+	fmt.Fprintf(w, "%s  (%s%s)\n", a.BundleID, a.Kind, prefixed(", ", a.Path))
 	var r rows
 	r.add("name", texts(append([]built.Text{{Value: a.DisplayName}}, a.DisplayNames...)))
 	r.add("version", strings.TrimSpace(a.Version+" ("+a.Build+")"))
@@ -241,36 +273,11 @@ func showBundle(w io.Writer, a *built.App) {
 	for _, k := range slices.Sorted(maps.Keys(a.UsageDescriptions)) {
 		r.add(strings.TrimSuffix(strings.TrimPrefix(k, "NS"), "UsageDescription"), a.UsageDescriptions[k])
 	}
-	if s := a.Signature; s != nil {
-		var kinds []string
-		for _, x := range s.Slices {
-			kinds = append(kinds, x.Architecture)
-		}
-		r.add("code signature", s.Identifier+prefixed(", team ", s.Team)+", "+strings.Join(kinds, " and "))
-		if s.Adhoc {
-			r.add("", "signed by nobody")
-		}
-		for _, c := range s.Certificates {
-			r.add("certificate", c.Subject)
-		}
-		for _, k := range slices.Sorted(maps.Keys(s.Entitlements)) {
-			r.add("entitlement", fmt.Sprintf("%s = %v", k, s.Entitlements[k]))
-		}
-		if len(s.Differs) > 0 {
-			r.add("problem", "the architectures do not agree on "+strings.Join(s.Differs, ", "))
-		}
+	if a.Signature != nil {
+		codeRows(&r, a.Signature)
 	}
-	if p := a.Profile; p != nil {
-		r.add("profile", p.Name+" ("+p.Kind+") of team "+strings.Join(p.Team, ", ")+prefixed(" ", p.TeamName))
-		if p.Ends != nil {
-			r.add("", "until "+p.Ends.Format(time.DateOnly))
-		}
-		switch {
-		case p.AllDevices:
-			r.add("", "for every device")
-		case len(p.Devices) > 0:
-			r.add("", fmt.Sprintf("for %d device%s", len(p.Devices), plural(len(p.Devices))))
-		}
+	if a.Profile != nil {
+		profileRows(&r, a.Profile)
 	}
 	for i, p := range a.Privacy {
 		name := "privacy"
@@ -285,4 +292,56 @@ func showBundle(w io.Writer, a *built.App) {
 	}
 	r.list("problem", a.Problems)
 	table(w, r)
+}
+
+func codeRows(r *rows, s *built.CodeSignature) {
+	var kinds []string
+	for _, x := range s.Slices {
+		if kinds = append(kinds, x.Architecture); !x.Signed {
+			kinds[len(kinds)-1] += " (not signed)"
+		}
+	}
+	r.add("code signature", s.Identifier+prefixed(", team ", s.Team)+", "+strings.Join(kinds, " and "))
+	if s.Adhoc {
+		r.add("", "signed by nobody")
+	}
+	for i, c := range s.Certificates {
+		if i == 0 {
+			certificateRows(r, &c)
+		} else {
+			r.add("above it", c.Subject)
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(s.Entitlements)) {
+		r.add("entitlement", fmt.Sprintf("%s = %v", k, s.Entitlements[k]))
+	}
+	if len(s.Differs) > 0 {
+		r.add("problem", "the architectures do not agree on "+strings.Join(s.Differs, ", "))
+	}
+}
+
+func profileRows(r *rows, p *built.Profile) {
+	r.add("profile", p.Name+" ("+p.Kind+") of team "+strings.Join(p.Team, ", ")+prefixed(" ", p.TeamName))
+	if id, ok := p.Entitlements["application-identifier"].(string); ok {
+		r.add("", "for "+id)
+	}
+	if p.Ends != nil {
+		r.add("", "until "+p.Ends.Format(time.DateOnly))
+	}
+	switch {
+	case p.AllDevices:
+		r.add("", "for every device")
+	case len(p.Devices) > 0:
+		r.add("", fmt.Sprintf("for %d device%s", len(p.Devices), plural(len(p.Devices))))
+	}
+	for _, c := range p.Certificates {
+		r.add("may sign", c.Subject+prefixed(", until ", day(c.NotAfter)))
+	}
+}
+
+func day(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.Format(time.DateOnly)
 }

@@ -60,9 +60,9 @@ func complain(err error) {
 	if errors.As(err, &away) {
 		next = "Check that it runs: `ligared local` starts your own; LIGARE_SERVER names another."
 	}
-	fmt.Fprintln(os.Stderr, "ligare:", err)
+	fmt.Fprintln(visible{os.Stderr}, "ligare:", err)
 	if next != "" {
-		fmt.Fprintln(os.Stderr, "  next:", next)
+		fmt.Fprintln(visible{os.Stderr}, "  next:", next)
 	}
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -63,7 +62,7 @@ func placing(ctx context.Context, c *cli.Command, plan func(*job.Work, context.C
 			return err
 		}
 	} else {
-		afterPlacing(os.Stdout, p, written)
+		afterPlacing(screen, p, written)
 	}
 	if len(p.Kept) > 0 || len(p.Still) > 0 {
 		return errFound
@@ -134,10 +133,10 @@ func adoptCommand() *cli.Command {
 			}
 			if !jsonWanted(c) {
 				for _, x := range a.Found {
-					fmt.Printf("found       %s  %s: %s\n", x.Here, x.Title, x.State)
+					fmt.Fprintf(screen, "found       %s  %s: %s\n", x.Here, x.Title, x.State)
 				}
 				for _, x := range a.Open {
-					fmt.Printf("not so      %s  %s: %s: %s\n", x.Here, x.Title, x.State, x.Detail)
+					fmt.Fprintf(screen, "not so      %s  %s: %s: %s\n", x.Here, x.Title, x.State, x.Detail)
 				}
 			}
 			written, err := finish(c, w, a.Changes, fmt.Sprintf("Write %s?", count(len(a.Changes), "record")))
@@ -149,17 +148,17 @@ func adoptCommand() *cli.Command {
 			}
 			switch {
 			case len(a.Found) == 0:
-				fmt.Printf("Nothing of %s stands in this tree.\n  next: ligare place %s\n", name, name)
+				fmt.Fprintf(screen, "Nothing of %s stands in this tree.\n  next: ligare place %s\n", name, name)
 			case written:
-				fmt.Printf("Took in %s. No file of the app was changed.\n", count(len(a.Found), "placement"))
+				fmt.Fprintf(screen, "Took in %s. No file of the app was changed.\n", count(len(a.Found), "placement"))
 			default:
-				fmt.Println("Nothing was written.")
+				fmt.Fprintln(screen, "Nothing was written.")
 			}
 			if len(a.Open) == 0 {
 				return nil
 			}
 			if len(a.Found) > 0 {
-				fmt.Printf("  next: ligare place %s shows what would make the rest right\n", name)
+				fmt.Fprintf(screen, "  next: ligare place %s shows what would make the rest right\n", name)
 			}
 			return errFound
 		},
@@ -196,16 +195,16 @@ func renameCommand() *cli.Command {
 				return output(c, map[string]any{"platform": r.Platform, "changes": r.Changes, "files": r.Files, "moved": r.Moved, "derived": r.Derived, "left": r.Left, "next": r.Next, "written": written}, nil)
 			}
 			for _, p := range r.Derived {
-				fmt.Printf("%s: %s is now %s\n", r.Platform, p.Old, p.New)
+				fmt.Fprintf(screen, "%s: %s is now %s\n", r.Platform, p.Old, p.New)
 			}
 			if !written {
-				fmt.Println("Nothing was written.")
+				fmt.Fprintln(screen, "Nothing was written.")
 			}
 			for _, l := range r.Left {
-				fmt.Printf("look at     %s  it stands outside the %s project\n", l, r.Platform)
+				fmt.Fprintf(screen, "look at     %s  it stands outside the %s project\n", l, r.Platform)
 			}
 			for _, n := range r.Next {
-				fmt.Println("  next:", n)
+				fmt.Fprintln(screen, "  next:", n)
 			}
 			return nil
 		},
@@ -237,15 +236,15 @@ func unplaceCommand() *cli.Command {
 				err = output(c, map[string]any{"changes": t.Changes, "left": t.Left, "written": written}, nil)
 			} else {
 				if written {
-					fmt.Printf("Took %s's placements out of %s.\n", name, count(len(t.Changes), "file"))
+					fmt.Fprintf(screen, "Took %s's placements out of %s.\n", name, count(len(t.Changes), "file"))
 				} else {
-					fmt.Println("Nothing was written.")
+					fmt.Fprintln(screen, "Nothing was written.")
 				}
 				for _, l := range t.Left {
-					fmt.Printf("left alone  %s  %s: %s\n", l.Place, l.What, l.Reason)
+					fmt.Fprintf(screen, "left alone  %s  %s: %s\n", l.Place, l.What, l.Reason)
 				}
 				if len(t.Left) > 0 {
-					fmt.Println("  next: --force takes these out too.")
+					fmt.Fprintln(screen, "  next: --force takes these out too.")
 				}
 			}
 			if err == nil && len(t.Left) > 0 {

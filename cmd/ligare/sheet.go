@@ -181,7 +181,7 @@ func sheetAgree() *cli.Command {
 				return output(c, map[string]bool{"changed": false}, func(out io.Writer) { fmt.Fprintf(out, "The sheet of %s is the one this tree agreed to.\n", name) })
 			}
 			if !jsonWanted(c) {
-				showSheetChange(os.Stdout, change)
+				showSheetChange(screen, change)
 			}
 			if c.Bool("dry-run") {
 				return output(c, change, func(io.Writer) {})

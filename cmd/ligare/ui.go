@@ -34,7 +34,7 @@ func output(c *cli.Command, v any, text func(w io.Writer)) error {
 	case "json":
 		return report.JSON(os.Stdout, v)
 	case "text":
-		text(os.Stdout)
+		text(screen)
 		return nil
 	default:
 		return &job.Problem{What: fmt.Sprintf("there is no format %q here", f), Hint: "Use text or json."}
@@ -201,7 +201,7 @@ func finish(c *cli.Command, w *job.Work, list []job.Change, question string) (wr
 		return false, nil
 	}
 	if !jsonWanted(c) {
-		showChanges(os.Stdout, list)
+		showChanges(screen, list)
 	}
 	if c.Bool("dry-run") {
 		return false, nil

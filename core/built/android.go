@@ -29,15 +29,19 @@ func (noTable) List(kind string) ([]chunk.Resource, error) { return nil, nil }
 
 // android reads what a manifest says, following its references.
 type android struct {
-	a   *Archive
-	t   table
-	top *chunk.Element
-	out *Android
-	pkg string
+	a    *Archive
+	t    table
+	top  *chunk.Element
+	out  *Android
+	pkg  string
+	said int // bytes of texts so far
 }
 
-// mostStrings bounds the string resources that are listed.
-const mostStrings = 100_000
+// Bounds of what is said: string resources, and bytes of texts in all configurations.
+const (
+	mostStrings = 100_000
+	mostSaid    = 24 << 20
+)
 
 func (a *Archive) androidFacts(top *chunk.Element, t table, list bool) (*Android, error) {
 	if top.Name != "manifest" {
@@ -47,7 +51,7 @@ func (a *Archive) androidFacts(top *chunk.Element, t table, list bool) (*Android
 	if p := top.Plain("package"); p != nil {
 		x.pkg = p.Value.String()
 	}
-	o := x.out
+	o, asked := x.out, map[string]bool{}
 	o.ApplicationID = x.pkg
 	if s := top.Plain("split"); s != nil {
 		o.Split = s.Value.String()
@@ -70,7 +74,8 @@ func (a *Archive) androidFacts(top *chunk.Element, t table, list bool) (*Android
 		case "uses-sdk":
 			o.MinSDK, o.TargetSDK, o.MaxSDK = x.text(e, "minSdkVersion"), x.text(e, "targetSdkVersion"), x.text(e, "maxSdkVersion")
 		case "uses-permission", "uses-permission-sdk-23":
-			if n := x.text(e, "name"); n != "" && !slices.ContainsFunc(o.Permissions, func(p Permission) bool { return p.Name == n }) {
+			if n := x.text(e, "name"); n != "" && !asked[n] {
+				asked[n] = true
 				o.Permissions = append(o.Permissions, Permission{n, x.text(e, "maxSdkVersion")})
 			}
 		case "uses-feature":
@@ -96,7 +101,7 @@ func (a *Archive) androidFacts(top *chunk.Element, t table, list bool) (*Android
 	}
 	for _, name := range a.names() {
 		if rest, ok := strings.CutPrefix(name, "lib/"); ok {
-			if abi, _, ok := strings.Cut(rest, "/"); ok && !slices.Contains(o.NativeABIs, abi) {
+			if abi, _, ok := strings.Cut(rest, "/"); ok && len(o.NativeABIs) < 16 && !slices.Contains(o.NativeABIs, abi) {
 				o.NativeABIs = append(o.NativeABIs, abi)
 			}
 		}
@@ -126,9 +131,15 @@ func (x *android) values(v chunk.Value, what string) []Text {
 	}
 	var out []Text
 	for _, c := range list {
-		if c.Bag == nil {
-			out = append(out, Text{c.Config, x.say(c.Value)})
+		if c.Bag != nil {
+			continue
 		}
+		t := Text{c.Config, x.say(c.Value)}
+		if x.said += len(t.Value) + len(t.Config) + 32; x.said > mostSaid {
+			x.a.note("its texts come to more than %d MB; the rest is left out", mostSaid>>20)
+			break
+		}
+		out = append(out, t)
 	}
 	return out
 }

@@ -9,12 +9,17 @@ import (
 // Facts is what a package holds.
 type Facts struct {
 	Kind    Kind     `json:"kind"`
-	Size    int64    `json:"size"` // bytes
+	Inside  string   `json:"inside,omitempty"` // the entry of an archive of packages that this is
+	Size    int64    `json:"size"`             // bytes
 	Android *Android `json:"android,omitempty"`
 	IOS     []*App   `json:"ios,omitempty"`
 	Signing *Signing `json:"signing,omitempty"`
 	Files   []File   `json:"files"` // config and licence files, as far as sheets know them
-	Notes   []string `json:"notes,omitempty"`
+
+	Profile    *Profile       `json:"profile,omitempty"`    // of a provisioning profile by itself
+	Executable *CodeSignature `json:"executable,omitempty"` // of an executable by itself
+
+	Notes []string `json:"notes,omitempty"`
 }
 
 // Text is a text in one configuration: "" is the default one.
@@ -232,7 +237,8 @@ type Profile struct {
 	Devices      []string       `json:"devices,omitempty"`
 	Platforms    []string       `json:"platforms,omitempty"`
 	Entitlements map[string]any `json:"entitlements"`
-	Certificates []Certificate  `json:"certificates,omitempty"`
+	Certificates []Certificate  `json:"certificates,omitempty"` // of those who may sign with it
+	SignedBy     []Certificate  `json:"signedBy,omitempty"`     // the profile itself; not followed to anybody
 }
 
 // CodeSignature is what the code signature of an executable says.

@@ -1,19 +1,13 @@
 package built
 
 import (
-	"bytes"
-	"encoding/base64"
 	"fmt"
 	"path"
-	"reflect"
 	"slices"
 	"strings"
 	"time"
 
-	"ligare/core/cert"
-	"ligare/core/syntax/macho"
 	"ligare/core/syntax/plist"
-	"ligare/core/syntax/xml"
 )
 
 // mostApps bounds the bundles that are read of one IPA.
@@ -55,13 +49,33 @@ func (a *Archive) app(dir string) (*App, error) {
 	if err != nil {
 		return nil, &Problem{dir + "/Info.plist", err}
 	}
+	x := ofPropertyList(f)
+	x.Path, x.Kind = dir, kindOf(dir, x.ExtensionPoint, f)
+	a.profile(x)
+	a.codeSignature(x)
+	for _, name := range a.names() {
+		switch {
+		case len(x.Privacy)+len(x.DisplayNames)+len(x.Problems) > mostApps:
+			a.note("%s holds more privacy manifests and names than any app", dir)
+			return x, nil
+		case path.Base(name) == "PrivacyInfo.xcprivacy" && a.ownerOf(name) == dir:
+			x.Privacy = append(x.Privacy, a.privacy(x, name))
+		case path.Base(name) == "InfoPlist.strings" && path.Dir(path.Dir(name)) == dir:
+			a.localNames(x, name)
+		}
+	}
+	return x, nil
+}
+
+// ofPropertyList reads what an Info.plist says of its bundle.
+func ofPropertyList(f *plist.File) *App {
 	text := func(keys ...string) string {
 		if v := f.Path(keys...); v != nil {
 			return v.Text
 		}
 		return ""
 	}
-	x := &App{Path: dir, Kind: kindOf(dir, text("NSExtension", "NSExtensionPointIdentifier"), f), BundleID: text("CFBundleIdentifier"), DisplayName: text("CFBundleDisplayName"), Version: text("CFBundleShortVersionString"),
+	x := &App{Kind: kindOf("", text("NSExtension", "NSExtensionPointIdentifier"), f), BundleID: text("CFBundleIdentifier"), DisplayName: text("CFBundleDisplayName"), Version: text("CFBundleShortVersionString"),
 		Build: text("CFBundleVersion"), MinimumOS: text("MinimumOSVersion"), Executable: text("CFBundleExecutable"), ExtensionPoint: text("NSExtension", "NSExtensionPointIdentifier"),
 		SDK: text("DTSDKName"), QuerySchemes: list(f.Path("LSApplicationQueriesSchemes")), BackgroundModes: list(f.Path("UIBackgroundModes")), Encoding: string(f.Form)}
 	if x.ExtensionPoint == "" {
@@ -83,17 +97,7 @@ func (a *Archive) app(dir string) (*App, error) {
 			x.UsageDescriptions[e.Key] = e.Value.Text
 		}
 	}
-	a.profile(x)
-	a.codeSignature(x)
-	for _, name := range a.names() {
-		switch {
-		case path.Base(name) == "PrivacyInfo.xcprivacy" && a.ownerOf(name) == dir:
-			x.Privacy = append(x.Privacy, a.privacy(x, name))
-		case path.Base(name) == "InfoPlist.strings" && path.Dir(path.Dir(name)) == dir:
-			a.localNames(x, name)
-		}
-	}
-	return x, nil
+	return x
 }
 
 // privacy reads a privacy manifest.
@@ -230,109 +234,19 @@ func moment(v *plist.Value) *time.Time {
 	return &t
 }
 
-// profile reads an embedded provisioning profile: a property list in a signed message.
+// profile reads the provisioning profile that a bundle embeds.
 func (a *Archive) profile(x *App) {
 	name := x.Path + "/embedded.mobileprovision"
 	if a.files[name] == nil {
 		return
 	}
-	bad := func(err error) { x.Problems = append(x.Problems, fmt.Sprintf("%s: %v", path.Base(name), err)) }
 	src, err := a.read(name, maxText)
+	if err == nil {
+		x.Profile, err = readProfile(src)
+	}
 	if err != nil {
-		bad(err)
-		return
+		x.Problems = append(x.Problems, fmt.Sprintf("%s: %v", path.Base(name), err))
 	}
-	m, err := cert.ReadMessage(src)
-	if err != nil {
-		bad(err)
-		return
-	}
-	f, err := plist.Parse(m.Content)
-	if err != nil {
-		bad(err)
-		return
-	}
-	text := func(key string) string {
-		if v := f.Path(key); v != nil {
-			return v.Text
-		}
-		return ""
-	}
-	p := &Profile{Name: text("Name"), UUID: text("UUID"), Team: list(f.Path("TeamIdentifier")), TeamName: text("TeamName"), AppIDName: text("AppIDName"), Created: moment(f.Path("CreationDate")), Ends: moment(f.Path("ExpirationDate")),
-		Devices: list(f.Path("ProvisionedDevices")), Platforms: list(f.Path("Platform")), Entitlements: dict(f.Path("Entitlements"))}
-	if v := f.Path("ProvisionsAllDevices"); v != nil {
-		p.AllDevices = v.Kind == plist.True
-	}
-	debuggable, _ := p.Entitlements["get-task-allow"].(bool)
-	switch {
-	case p.AllDevices:
-		p.Kind = "enterprise"
-	case len(p.Devices) > 0 && debuggable:
-		p.Kind = "development"
-	case len(p.Devices) > 0:
-		p.Kind = "ad hoc"
-	default:
-		p.Kind = "store"
-	}
-	if v := f.Path("DeveloperCertificates"); v != nil {
-		for _, c := range v.Items {
-			der, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(c.Text), ""))
-			if err != nil {
-				bad(fmt.Errorf("a certificate in it is no Base64: %w", err))
-				continue
-			}
-			p.Certificates = append(p.Certificates, certificate(der))
-		}
-	}
-	x.Profile = p
-}
-
-// binaryEntitlements reads the form of entitlements that phones believe since iOS 15, and holds the older one against it.
-func (a *Archive) binaryEntitlements(x *App, s *CodeSignature, der []byte) {
-	if der == nil {
-		return
-	}
-	got, err := macho.Entitlements(der)
-	switch {
-	case err != nil:
-		x.Problems = append(x.Problems, "the entitlements of "+x.Executable+" in their binary form: "+err.Error())
-	case s.Entitlements == nil:
-		s.Entitlements, x.entitlements = got, propertyList(got)
-	case !reflect.DeepEqual(got, s.Entitlements):
-		x.Problems = append(x.Problems, "the two forms of the entitlements of "+x.Executable+" differ; iOS 15 and later take the binary one")
-		s.Entitlements, x.entitlements = got, propertyList(got)
-	}
-}
-
-// propertyList writes values as a property list.
-func propertyList(v map[string]any) []byte {
-	var b strings.Builder
-	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<plist version="1.0">` + "\n")
-	var write func(v any)
-	write = func(v any) {
-		switch v := v.(type) {
-		case map[string]any:
-			b.WriteString("<dict>\n")
-			for _, k := range sorted(v) {
-				b.WriteString("<key>" + xml.Encode(k) + "</key>")
-				write(v[k])
-			}
-			b.WriteString("</dict>\n")
-		case []any:
-			b.WriteString("<array>\n")
-			for _, i := range v {
-				write(i)
-			}
-			b.WriteString("</array>\n")
-		case bool:
-			fmt.Fprintf(&b, "<%t/>\n", v)
-		default:
-			b.WriteString(plist.StringElement(fmt.Sprint(v)) + "\n")
-		}
-	}
-	write(v)
-	b.WriteString("</plist>\n")
-	return []byte(b.String())
 }
 
 // codeSignature reads what the executable's signature says.
@@ -348,44 +262,7 @@ func (a *Archive) codeSignature(x *App) {
 		return
 	}
 	defer rc.Close()
-	parts, err := macho.Read(rc)
-	if err != nil {
-		x.Problems = append(x.Problems, x.Executable+": "+err.Error())
-	}
-	if len(parts) == 0 {
-		return
-	}
-	s := &CodeSignature{}
-	for i, p := range parts {
-		s.Slices = append(s.Slices, Slice{p.Architecture, p.Signed, p.Identifier})
-		if i > 0 {
-			for what, pair := range map[string][2]string{"identifier": {parts[0].Identifier, p.Identifier}, "team": {parts[0].Team, p.Team}, "entitlements": {string(parts[0].Entitlements), string(p.Entitlements)}} {
-				if pair[0] != pair[1] && !slices.Contains(s.Differs, what) {
-					s.Differs = append(s.Differs, what)
-				}
-			}
-		}
-	}
-	slices.Sort(s.Differs)
-	first := parts[0]
-	s.Identifier, s.Team, s.Adhoc = first.Identifier, first.Team, first.Adhoc
-	if first.Entitlements != nil {
-		if f, err := plist.Parse(bytes.TrimRight(first.Entitlements, "\x00")); err != nil {
-			x.Problems = append(x.Problems, "the entitlements of "+x.Executable+": "+err.Error())
-		} else {
-			s.Entitlements = dict(f.Root)
-			x.entitlements = bytes.TrimRight(first.Entitlements, "\x00")
-		}
-	}
-	a.binaryEntitlements(x, s, first.DER)
-	if len(first.CMS) > 0 {
-		if m, err := cert.ReadMessage(first.CMS); err != nil {
-			x.Problems = append(x.Problems, "who signed "+x.Executable+": "+err.Error())
-		} else {
-			for _, der := range m.Raw {
-				s.Certificates = append(s.Certificates, certificate(der))
-			}
-		}
-	}
-	x.Signature = s
+	var problems []string
+	x.Signature, x.entitlements, problems = readExecutable(rc, x.Executable)
+	x.Problems = append(x.Problems, problems...)
 }

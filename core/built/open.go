@@ -6,6 +6,8 @@ package built
 
 import (
 	"archive/zip"
+	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -33,7 +35,8 @@ const (
 	maxTable     = 96 << 20
 	maxText      = 4 << 20
 	maxDirectory = 64 << 20
-	maxEntries   = 500_000
+	maxEntries   = 250_000
+	maxUnpacked  = 768 << 20 // of all entries that are read for their facts, together
 )
 
 // Archive is a package that was opened.
@@ -42,11 +45,14 @@ type Archive struct {
 	Size  int64
 	Block *signature.Block
 
+	Inside string // the entry of an archive that holds the package; "" for a file of its own
+
 	Expected map[uint32]string // bits of a float -> the number it was, see Expect
 
 	r     io.ReaderAt
 	zip   *zip.Reader
 	files map[string]*zip.File
+	left  int64 // bytes that may still be unpacked
 	notes []string
 	top   *chunk.Element // of the manifest, once it was read
 	table table
@@ -73,23 +79,27 @@ func problem(entry, format string, args ...any) error {
 	return &Problem{entry, fmt.Errorf(format, args...)}
 }
 
-// Open opens a package. Only its directory and its signing block are read.
-func Open(r io.ReaderAt, size int64) (*Archive, error) {
+// Open opens a package. Only its directory and its signing block are read. Of an archive of packages, such as one for each
+// kind of phone, the one is opened that stands for the app.
+func Open(r io.ReaderAt, size int64) (*Archive, error) { return open(r, size, "") }
+
+func open(r io.ReaderAt, size int64, inside string) (*Archive, error) {
 	b, err := signature.Find(r, size)
 	if err != nil {
 		return nil, &Problem{"", err}
 	}
-	if n, length := b.Entries(); n > maxEntries || length > maxDirectory {
-		return nil, problem("", "its directory has %d entries in %d bytes, more than any app has", n, length)
+	n, length, err := b.Count(r, maxEntries+1)
+	if err != nil {
+		return nil, &Problem{"", err}
+	}
+	if n > maxEntries || length > maxDirectory {
+		return nil, problem("", "its directory has %d entries or more in %d bytes, more than any app has", n, length)
 	}
 	z, err := zip.NewReader(r, size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		return nil, problem("", "its directory cannot be read: %w", err)
 	}
-	if len(z.File) > maxEntries {
-		return nil, problem("", "its directory has %d entries, more than any app has", len(z.File))
-	}
-	a := &Archive{Size: size, Block: b, r: r, zip: z, files: make(map[string]*zip.File, len(z.File))}
+	a := &Archive{Size: size, Inside: inside, Block: b, left: maxUnpacked, r: r, zip: z, files: make(map[string]*zip.File, len(z.File))}
 	for _, f := range z.File {
 		name := f.Name
 		switch {
@@ -135,19 +145,65 @@ func (a *Archive) recognise() error {
 				return nil
 			}
 		}
-		var inside []string
-		for name := range a.files {
-			if ext := path.Ext(name); ext == ".apk" || ext == ".aab" || ext == ".ipa" {
-				inside = append(inside, name)
-			}
-		}
-		if len(inside) > 0 {
-			slices.Sort(inside)
-			return problem("", "it is neither APK, AAB nor IPA, but holds %s: take that out and name it", inside[0])
-		}
-		return problem("", "it is a ZIP archive, and neither APK, AAB nor IPA: it has no AndroidManifest.xml, base/manifest/AndroidManifest.xml or Payload/*.app/Info.plist")
+		return a.inside()
 	}
 	return nil
+}
+
+// mostInside bounds a package inside an archive that has to be unpacked into memory, in bytes.
+const mostInside = 64 << 20
+
+// inside opens the package that an archive of packages holds: the whole app, else the part that every phone gets.
+func (a *Archive) inside() error {
+	var list []string
+	for name := range a.files {
+		if ext := path.Ext(name); ext == ".apk" || ext == ".aab" || ext == ".ipa" {
+			list = append(list, name)
+		}
+	}
+	if len(list) == 0 || a.Inside != "" {
+		return problem("", "it is a ZIP archive, and neither APK, AAB nor IPA: it has no AndroidManifest.xml, base/manifest/AndroidManifest.xml or Payload/*.app/Info.plist")
+	}
+	slices.SortFunc(list, func(x, y string) int { return cmp.Or(base(x)-base(y), strings.Compare(x, y)) })
+	name := list[0]
+	f := a.files[name]
+	var r io.ReaderAt
+	size := int64(f.UncompressedSize64)
+	if f.Method == zip.Store {
+		at, err := f.DataOffset()
+		if err != nil {
+			return &Problem{name, err}
+		}
+		r = io.NewSectionReader(a.r, at, size)
+	} else {
+		b, err := a.read(name, mostInside)
+		if err != nil {
+			return problem(name, "take it out of the archive and name it: %w", err)
+		}
+		r = bytes.NewReader(b)
+	}
+	in, err := open(r, size, name)
+	if err != nil {
+		return &Problem{name, err}
+	}
+	if len(list) > 1 {
+		in.note("the archive holds %d packages; this is %s", len(list), name)
+	}
+	*a = *in
+	return nil
+}
+
+// base orders packages in an archive: the whole app, the base of an app in parts, any other, a part for some phones.
+func base(name string) int {
+	switch n := path.Base(name); {
+	case n == "universal.apk":
+		return 0
+	case n == "base-master.apk" || n == "base.apk":
+		return 1
+	case strings.HasPrefix(n, "config.") || strings.HasPrefix(n, "split_") || strings.HasPrefix(n, "base-"):
+		return 3
+	}
+	return 2
 }
 
 // appOf gives the folder of the app that an entry of an IPA lies in, "" for none.
@@ -172,19 +228,40 @@ func (a *Archive) read(name string, limit int64) ([]byte, error) {
 	if f.UncompressedSize64 > uint64(limit) {
 		return nil, problem(name, "it says that it has %d bytes; at most %d are read", f.UncompressedSize64, limit)
 	}
-	rc, err := f.Open()
+	rc, _, err := a.Entry(name)
 	if err != nil {
-		return nil, &Problem{name, err}
+		return nil, err
 	}
 	defer rc.Close()
-	b, err := io.ReadAll(io.LimitReader(rc, limit+1))
-	if err != nil {
-		return nil, &Problem{name, err}
+	b := make([]byte, 0, f.UncompressedSize64+512)
+	for {
+		n, err := rc.Read(b[len(b):cap(b)])
+		b = b[:len(b)+n]
+		switch {
+		case int64(len(b)) > limit:
+			return nil, problem(name, "it unpacks to more than %d bytes", limit)
+		case errors.Is(err, io.EOF):
+			return b, nil
+		case err != nil:
+			return nil, &Problem{name, err}
+		case len(b) == cap(b):
+			b = append(b, 0)[:len(b)]
+		}
 	}
-	if int64(len(b)) > limit {
-		return nil, problem(name, "it unpacks to more than %d bytes", limit)
+}
+
+// bounded reads an entry, and stops when the package unpacks to more than any app does.
+type bounded struct {
+	io.ReadCloser
+	a *Archive
+}
+
+func (b bounded) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if b.a.left -= int64(n); b.a.left < 0 {
+		return n, fmt.Errorf("the package unpacks to more than %d MB of what is read of it", maxUnpacked>>20)
 	}
-	return b, nil
+	return n, err
 }
 
 // Names gives the entries' names, sorted.
@@ -215,5 +292,5 @@ func (a *Archive) Entry(name string) (io.ReadCloser, int64, error) {
 	if err != nil {
 		return nil, 0, &Problem{name, err}
 	}
-	return rc, int64(f.UncompressedSize64), nil
+	return bounded{rc, a}, int64(f.UncompressedSize64), nil
 }

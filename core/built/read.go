@@ -21,7 +21,7 @@ type Options struct {
 
 // Read gives a package's facts. It can be asked several times.
 func (a *Archive) Read(ctx context.Context, o Options) (*Facts, error) {
-	out := &Facts{Kind: a.Kind, Size: a.Size, Files: []File{}}
+	out := &Facts{Kind: a.Kind, Inside: a.Inside, Size: a.Size, Files: []File{}}
 	var err error
 	switch a.Kind {
 	case IPA:
@@ -142,20 +142,26 @@ func (a *Archive) Reread(f *Facts, s *sheet.Sheet) {
 	f.Files = append(slices.DeleteFunc(f.Files, func(x File) bool { return x.Service == s.Service }), a.known(s)...)
 }
 
+// mostNamed bounds the entries of one name that are read.
+const mostNamed = 20
+
 // named finds the entries that are a file of a name: by their own, in any letters, or as a resource of that name. The value
 // is where a resource would stand in a source tree, "" for an entry of its own name.
 func (a *Archive) named(name string) iter.Seq2[string, string] {
 	return func(yield func(string, string) bool) {
-		met := false
+		met := 0
 		for _, n := range a.names() {
 			if strings.EqualFold(path.Base(n), name) {
-				met = true
+				if met++; met > mostNamed {
+					a.note("more than %d entries are named %s", mostNamed, name)
+					return
+				}
 				if !yield(n, "") {
 					return
 				}
 			}
 		}
-		if met || a.table == nil {
+		if met > 0 || a.table == nil {
 			return
 		}
 		stem := strings.TrimSuffix(name, path.Ext(name))

@@ -126,6 +126,17 @@ func (m *Message) Verify(content []byte) ([]*x509.Certificate, error) {
 	return out, nil
 }
 
+// Signers gives the certificates that those who signed name as theirs, as far as they are there. Nothing is verified.
+func (m *Message) Signers() []*x509.Certificate {
+	var out []*x509.Certificate
+	for i := range m.signers {
+		if c := m.of(&m.signers[i]); c != nil {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
 func (m *Message) of(s *messageSigner) *x509.Certificate {
 	for _, c := range m.Certificates {
 		if len(s.keyID) > 0 && bytes.Equal(c.SubjectKeyId, s.keyID) {

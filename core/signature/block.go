@@ -6,11 +6,13 @@
 package signature
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"math"
 )
 
 // Scheme is one way a package is signed.
@@ -131,6 +133,11 @@ func (b *Block) findEnd(r io.ReaderAt) error {
 			}
 			b.end, b.endRecord = b.size-tail+int64(i), buf[i:]
 			b.directory = int64(binary.LittleEndian.Uint32(buf[i+16:]))
+			if b.directory == math.MaxUint32 {
+				if err := b.findLarge(r); err != nil {
+					return err
+				}
+			}
 			if b.directory > b.end {
 				return errors.New("the archive's directory lies behind its end")
 			}
@@ -140,9 +147,51 @@ func (b *Block) findEnd(r io.ReaderAt) error {
 	return ErrNoZIP
 }
 
-// Entries gives how many entries the archive's directory says it has, and its size in bytes.
-func (b *Block) Entries() (count int, size int64) {
-	return int(binary.LittleEndian.Uint16(b.endRecord[10:])), b.end - b.directory
+// findLarge finds the directory of an archive that is too large for the record at the end (section 4.3.14).
+func (b *Block) findLarge(r io.ReaderAt) error {
+	wrong := errors.New("the record that says where the archive's directory lies is cut off")
+	locator := make([]byte, 20)
+	if b.end < 20 {
+		return wrong
+	}
+	if _, err := r.ReadAt(locator, b.end-20); err != nil {
+		return err
+	}
+	at := binary.LittleEndian.Uint64(locator[8:])
+	if binary.LittleEndian.Uint32(locator) != 0x07064b50 || at > uint64(b.end-20) {
+		return wrong
+	}
+	record := make([]byte, 56)
+	if _, err := r.ReadAt(record, int64(at)); err != nil {
+		return err
+	}
+	directory := binary.LittleEndian.Uint64(record[48:])
+	if binary.LittleEndian.Uint32(record) != 0x06064b50 || directory > at {
+		return wrong
+	}
+	b.directory = int64(directory)
+	return nil
+}
+
+// Count counts the entries of the archive's directory, up to a bound, and gives the directory's size in bytes: what the
+// archive says of both may be wrong.
+func (b *Block) Count(r io.ReaderAt, most int) (count int, size int64, err error) {
+	size = b.end - b.directory
+	src := bufio.NewReaderSize(io.NewSectionReader(r, b.directory, size), 64<<10)
+	head := make([]byte, 46)
+	for count < most {
+		if _, err := io.ReadFull(src, head); errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || err == nil && binary.LittleEndian.Uint32(head) != 0x02014b50 {
+			return count, size, nil
+		} else if err != nil {
+			return count, size, err
+		}
+		rest := int(binary.LittleEndian.Uint16(head[28:])) + int(binary.LittleEndian.Uint16(head[30:])) + int(binary.LittleEndian.Uint16(head[32:]))
+		if _, err := src.Discard(rest); err != nil && !errors.Is(err, io.EOF) {
+			return count, size, err
+		}
+		count++
+	}
+	return count, size, nil
 }
 
 func (b *Block) read(pairs []byte) error {
@@ -306,6 +355,7 @@ func numbered(b []byte) (map[uint32][]byte, error) {
 const (
 	attributeStripped = 0xbeeff00d
 	attributeLineage  = 0x3ba06f8c
+	attributeRotation = 0x559f8b02 // of scheme 3: a signer of scheme 3.1 takes over from this platform version on
 )
 
 func (s *Signed) attributes(b []byte) error {
@@ -323,6 +373,8 @@ func (s *Signed) attributes(b []byte) error {
 			if n, _, err := number(value); err == nil && n == 3 {
 				s.Stripped = append(s.Stripped, V3)
 			}
+		case attributeRotation:
+			s.Stripped = append(s.Stripped, V31)
 		case attributeLineage:
 			if s.Lineage, err = readLineage(value); err != nil {
 				return fmt.Errorf("lineage: %w", err)

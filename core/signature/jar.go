@@ -31,8 +31,12 @@ type ArchiveSigner struct {
 	signature    []byte
 }
 
-// biggest bounds what is read of a signature: file lists of large apps have some megabytes.
-const biggest = 64 << 20
+// Bounds of what is read of a signature: file lists of large apps have some megabytes, and the platform takes ten signers.
+const (
+	biggest     = 24 << 20
+	mostFields  = 1 << 20
+	mostSigners = 10
+)
 
 var errBig = errors.New("it is larger than a file list can be")
 
@@ -70,6 +74,11 @@ func ReadArchive(z *zip.Reader) *Archive {
 			continue
 		}
 		s := ArchiveSigner{File: f.Name}
+		if len(out.Signers) == mostSigners {
+			s.Err = fmt.Errorf("it is signed by more than %d; the platform takes no more", mostSigners)
+			out.Signers = append(out.Signers, s)
+			break
+		}
 		stem := strings.TrimSuffix(f.Name, path.Ext(f.Name))
 		block := ""
 		for _, ext := range []string{".RSA", ".DSA", ".EC", ".rsa", ".dsa", ".ec"} {
@@ -156,7 +165,7 @@ func (s *section) get(name string) string {
 // after a blank.
 func sections(src []byte) (head *section, entries []*section) {
 	var cur *section
-	start := 0
+	start, fields := 0, 0
 	finish := func(end int) {
 		if cur != nil {
 			cur.raw = src[start:end]
@@ -189,6 +198,10 @@ func sections(src []byte) (head *section, entries []*section) {
 		default:
 			if cur == nil {
 				cur, start = &section{}, at
+			}
+			if fields++; fields > mostFields {
+				finish(at)
+				return head, entries
 			}
 			k, v, _ := strings.Cut(string(line), ":")
 			cur.fields = append(cur.fields, [2]string{k, strings.TrimPrefix(v, " ")})
@@ -286,10 +299,18 @@ func (s *ArchiveSigner) over(files map[string]*zip.File, src []byte, head *secti
 	return nil
 }
 
-// verifyEntries compares every entry with its digest in the manifest. The first error says what does not agree.
+// verifyEntries compares every entry with its digest in the manifest. The first error says what does not agree. What
+// unpacks to far more than any app does is not gone through.
 func verifyEntries(ctx context.Context, z *zip.Reader, named map[string]*section) (wrong, unread error) {
 	seen := map[string]bool{}
+	var packed, unpacked uint64
 	for _, f := range z.File {
+		packed += f.CompressedSize64
+	}
+	for _, f := range z.File {
+		if unpacked += f.UncompressedSize64; unpacked > packed*64+256<<20 {
+			return errors.New("its entries unpack to more than any app has; what they hold was not compared"), nil
+		}
 		if strings.HasSuffix(f.Name, "/") || ofSignature(f.Name) {
 			continue
 		}

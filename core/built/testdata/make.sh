@@ -36,3 +36,19 @@ rm -f ./*.idsig
 for f in v1 v12 v123 tree rotated two; do
     echo "$f: $(apksigner verify --print-certs --min-sdk-version 21 $f.apk | sed -n 's/.*certificate SHA-256 digest: //p' | tr '\n' ' ')"
 done > certificates.txt
+
+# app.ipa: the folder apple/ with two executables, SIGNED_APP (universal) and SIGNED_EXTENSION, which a code signer made, a
+# profile that was signed with AUTHORITY (.pem, .key), and the certificate DISTRIBUTION (.pem) in it.
+if [ -n "${SIGNED_APP:-}" ]; then
+    mkdir -p "$work/ipa/Payload"
+    cp -r apple/Hivelog.app "$work/ipa/Payload/"
+    app=$work/ipa/Payload/Hivelog.app
+    cp "$SIGNED_APP" "$app/Hivelog"
+    cp "$SIGNED_EXTENSION" "$app/PlugIns/Share.appex/Share"
+    plistutil -i apple/Hivelog.app/Info.plist -f bin -o "$app/Info.plist"
+    sed "s|CERTIFICATE|$(openssl x509 -in "$DISTRIBUTION" -outform DER | base64 -w0)|" apple/profile.plist > "$work/profile.plist"
+    openssl cms -sign -nodetach -binary -md sha256 -signer "$AUTHORITY.pem" -inkey "$AUTHORITY.key" -outform DER -in "$work/profile.plist" -out "$app/embedded.mobileprovision"
+    rm -f app.ipa
+    (cd "$work/ipa" && zip -qr -9 app.ipa Payload)
+    cp "$work/ipa/app.ipa" app.ipa
+fi

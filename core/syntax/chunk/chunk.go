@@ -79,14 +79,23 @@ type pool struct {
 	strings int // where they begin in src
 	offsets int
 	utf8    bool
+	known   map[uint32]string // decoded already
+	left    int               // bytes that may still be given out; see mostText
 }
+
+// mostText bounds, in bytes, what the strings of a document come to when every place that names one is counted: a long
+// string named from everywhere would fill any memory.
+const (
+	mostText      = 16 << 20
+	mostTableText = 64 << 20 // of a table's pool
+)
 
 func readPool(src []byte, h header) (*pool, error) {
 	b := src[h.at : h.at+h.size]
 	if h.head < 28 || len(b) < 28 {
 		return nil, bad(h.at, "the header of a string pool is cut off")
 	}
-	p := &pool{src: b, at: h.at, offsets: h.head, utf8: u32(b, 16)&0x100 != 0}
+	p := &pool{src: b, at: h.at, offsets: h.head, utf8: u32(b, 16)&0x100 != 0, left: mostText}
 	count, start := u32(b, 8), u32(b, 20)
 	if int64(count)*4 > int64(len(b)-h.head) {
 		return nil, bad(h.at, "a string pool of %d bytes says that it has %d strings", len(b), count)
@@ -109,15 +118,30 @@ func (p *pool) get(i uint32) (string, error) {
 	if p == nil || int64(i) >= int64(p.count) {
 		return "", bad(0, "string %d of a pool that does not have it", i)
 	}
-	at := int64(p.strings) + int64(u32(p.src, p.offsets+int(i)*4))
-	if at >= int64(len(p.src)) {
-		return "", bad(p.at, "string %d lies behind its pool", i)
+	s, ok := p.known[i]
+	if !ok {
+		at := int64(p.strings) + int64(u32(p.src, p.offsets+int(i)*4))
+		if at >= int64(len(p.src)) {
+			return "", bad(p.at, "string %d lies behind its pool", i)
+		}
+		var err error
+		if p.utf8 {
+			s, err = p.utf8At(p.src[at:], i)
+		} else {
+			s, err = p.utf16At(p.src[at:], i)
+		}
+		if err != nil {
+			return "", err
+		}
+		if p.known == nil {
+			p.known = map[uint32]string{}
+		}
+		p.known[i] = s
 	}
-	b := p.src[at:]
-	if p.utf8 {
-		return p.utf8At(b, i)
+	if p.left -= len(s); p.left < 0 {
+		return "", bad(p.at, "its strings come to more than any app has")
 	}
-	return p.utf16At(b, i)
+	return s, nil
 }
 
 // utf8At decodes a string of two lengths: characters of UTF-16, then bytes of UTF-8, each of one or two bytes.

@@ -12,13 +12,24 @@ type Table struct {
 	src      []byte
 	strings  *pool
 	packages []*tablePackage
+	chunks   int
+	work     int // chunks that were looked into for single resources; see mostWork
 }
+
+// Bounds far above what any app has. Looking for one resource goes through the configurations of its type.
+const (
+	mostChunks    = 100_000
+	mostWork      = 200_000_000
+	mostResources = 250_000
+)
+
+var errWork = bad(0, "its resources lead to each other without end")
 
 type tablePackage struct {
 	id          byte
 	name        string
 	types, keys *pool
-	chunks      []typeChunk
+	chunks      map[byte][]typeChunk // by type
 }
 
 // typeChunk is the entries of one type in one configuration.
@@ -64,6 +75,7 @@ func Read(src []byte) (*Table, error) {
 				if t.strings, err = readPool(src, c); err != nil {
 					return nil, err
 				}
+				t.strings.left = mostTableText
 			}
 		case typePackage:
 			if err := t.readPackage(c); err != nil {
@@ -79,7 +91,7 @@ func (t *Table) readPackage(h header) error {
 	if h.head < 284 {
 		return bad(h.at, "the header of a package of resources is cut off")
 	}
-	p := &tablePackage{id: byte(u32(t.src, h.at+8))}
+	p := &tablePackage{id: byte(u32(t.src, h.at+8)), chunks: map[byte][]typeChunk{}}
 	var name []uint16
 	for i := range 128 {
 		u := uint16(u16(t.src, h.at+12+i*2))
@@ -101,6 +113,7 @@ func (t *Table) readPackage(h header) error {
 			if err != nil {
 				return err
 			}
+			x.left = mostTableText
 			switch int64(at - h.at) {
 			case types:
 				p.types = x
@@ -112,7 +125,10 @@ func (t *Table) readPackage(h header) error {
 			if err != nil {
 				return err
 			}
-			p.chunks = append(p.chunks, x)
+			if t.chunks++; t.chunks > mostChunks {
+				return bad(at, "it has more than %d types and configurations", mostChunks)
+			}
+			p.chunks[x.id] = append(p.chunks[x.id], x)
 		}
 		at += c.size
 	}
@@ -218,9 +234,9 @@ func (t *Table) Get(id uint32) ([]Configured, error) {
 		if p.id != byte(id>>24) {
 			continue
 		}
-		for _, c := range p.chunks {
-			if c.id != byte(id>>16) {
-				continue
+		for _, c := range p.chunks[byte(id>>16)] {
+			if t.work++; t.work > mostWork {
+				return out, errWork
 			}
 			at := t.offset(c, int(id&0xFFFF))
 			if at < 0 {
@@ -243,9 +259,9 @@ func (t *Table) Name(id uint32) string {
 		if p.id != byte(id>>24) {
 			continue
 		}
-		for _, c := range p.chunks {
-			if c.id != byte(id>>16) {
-				continue
+		for _, c := range p.chunks[byte(id>>16)] {
+			if t.work++; t.work > mostWork {
+				return ""
 			}
 			at := t.offset(c, int(id&0xFFFF))
 			if at < 0 {
@@ -276,11 +292,11 @@ func (t *Table) List(kind string) ([]Resource, error) {
 	var out []Resource
 	for _, p := range t.packages {
 		seen := map[int]bool{}
-		for _, c := range p.chunks {
-			if k, err := p.types.get(uint32(c.id) - 1); err != nil || k != kind {
-				continue
-			}
+		for _, c := range p.of(kind) {
 			for i := range c.count {
+				if t.work++; t.work > mostWork {
+					return out, errWork
+				}
 				n := i
 				if c.flags&1 != 0 {
 					n = u16(t.src, c.at+c.head+i*4)
@@ -297,13 +313,27 @@ func (t *Table) List(kind string) ([]Resource, error) {
 				if err != nil {
 					return out, err
 				}
-				seen[n] = true
+				if seen[n] = true; len(out) >= mostResources {
+					return out, bad(c.at, "it has more than %d resources of one type", mostResources)
+				}
 				out = append(out, Resource{uint32(p.id)<<24 | uint32(c.id)<<16 | uint32(n), kind, name})
 			}
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].ID < out[j].ID })
 	return out, nil
+}
+
+// of gives the chunks of a type by its name, in the order of the file.
+func (p *tablePackage) of(kind string) []typeChunk {
+	var out []typeChunk
+	for id, list := range p.chunks {
+		if k, err := p.types.get(uint32(id) - 1); err == nil && k == kind {
+			out = append(out, list...)
+		}
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].at < out[j].at })
+	return out
 }
 
 // Package gives the name of the table's first package of its own.

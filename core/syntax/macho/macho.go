@@ -32,6 +32,8 @@ const (
 	maxCommands  = 4 << 20
 	maxSignature = 32 << 20
 	maxSlices    = 32
+	maxParts     = 64 // of a signature; real ones have up to ten
+	maxPart      = 4 << 20
 )
 
 // reader reads a stream from front to back.
@@ -218,7 +220,7 @@ func (s *Slice) signature(b []byte) error {
 		return errors.New("its code signature is of a kind that is not known here")
 	}
 	n := int64(binary.BigEndian.Uint32(b[8:]))
-	if n*8 > int64(len(b)-12) {
+	if n*8 > int64(len(b)-12) || n > maxParts {
 		return fmt.Errorf("its code signature says that it has %d parts", n)
 	}
 	for i := range int(n) {
@@ -231,7 +233,9 @@ func (s *Slice) signature(b []byte) error {
 		if length < 8 || length > int64(len(p)) {
 			return errors.New("a part of its code signature is cut off")
 		}
-		p = p[:length]
+		if p = p[:length]; length > maxPart {
+			return fmt.Errorf("a part of its code signature says that it has %d bytes", length)
+		}
 		switch magic := binary.BigEndian.Uint32(p); {
 		case magic == magicDirectory && (kind == 0 || s.Identifier == ""):
 			if err := s.directory(p); err != nil {

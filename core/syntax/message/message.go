@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math"
 	"sort"
+	"strconv"
 	"strings"
 
 	"google.golang.org/protobuf/encoding/protowire"
@@ -144,11 +145,44 @@ func attribute(src []byte) (chunk.Attr, error) {
 		}
 		return err
 	})
-	if !compiled {
-		a.Value = chunk.Value{Type: chunk.String, Text: raw}
+	if !compiled { // as text, which the store's builder writes into the package with its escapes resolved
+		a.Value = chunk.Value{Type: chunk.String, Text: unescape(raw)}
+		return a, err
 	}
 	a.Value.Raw = raw
 	return a, err
+}
+
+// unescape resolves the escapes of a text in a manifest or resource: \n, \t, \uXXXX, and a character that stands for
+// itself.
+func unescape(s string) string {
+	if !strings.Contains(s, `\`) {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] != '\\' || i+1 == len(s) {
+			b.WriteByte(s[i])
+			continue
+		}
+		i++
+		switch s[i] {
+		case 'n':
+			b.WriteByte('\n')
+		case 't':
+			b.WriteByte('\t')
+		case 'u':
+			if i+4 < len(s) {
+				if n, err := strconv.ParseUint(s[i+1:i+5], 16, 16); err == nil {
+					b.WriteRune(rune(n))
+					i += 4
+				}
+			}
+		default:
+			b.WriteByte(s[i])
+		}
+	}
+	return b.String()
 }
 
 // item reads a value.
@@ -407,6 +441,9 @@ func folder(tag string) string {
 		return "b+" + strings.Join(parts, "+")
 	}
 }
+
+// Len gives how many resources the table holds.
+func (t *Table) Len() int { return len(t.ids) }
 
 // Get gives a resource in all its configurations, the default one first.
 func (t *Table) Get(id uint32) ([]chunk.Configured, error) {
