@@ -33,7 +33,8 @@ const (
 const (
 	maxManifest  = 8 << 20
 	maxTable     = 96 << 20
-	maxText      = 4 << 20
+	maxText      = 1 << 20
+	maxConfig    = 512 << 10
 	maxDirectory = 64 << 20
 	maxEntries   = 250_000
 	maxUnpacked  = 768 << 20 // of all entries that are read for their facts, together

@@ -186,7 +186,7 @@ func sorted[V any](m map[string]V) []string {
 
 // losses names the attributes of a binary document that hold a number whose last digits are lost.
 func (a *Archive) losses(name string) []string {
-	src, err := a.read(name, maxText)
+	src, err := a.read(name, maxConfig)
 	if err != nil {
 		return nil
 	}
@@ -212,7 +212,7 @@ func (a *Archive) losses(name string) []string {
 
 // text gives an entry as text: binary XML is written out.
 func (a *Archive) text(name, format string) ([]byte, error) {
-	src, err := a.read(name, maxText)
+	src, err := a.read(name, maxConfig)
 	if err != nil || format != "xml" {
 		return src, err
 	}

@@ -45,6 +45,7 @@ type File struct {
 	Tree     *lex.Tree
 	Root     *Value
 	Problems []lex.Problem
+	lines    lex.Lines
 }
 
 // Error is a document that is not JSON, with its place.
@@ -151,6 +152,7 @@ func (p *parser) array(v *Value, n *lex.Node) error {
 
 func (p *parser) object(v *Value, n *lex.Node) error {
 	v.Kind = Object
+	seen := map[string]bool{}
 	return p.list(n, func(item []*lex.Node) error {
 		if item[0].Kind != lex.String {
 			return p.fail(item[0].Start, "a name in quotes is expected")
@@ -165,11 +167,10 @@ func (p *parser) object(v *Value, n *lex.Node) error {
 		if err != nil {
 			return err
 		}
-		for _, m := range v.Members {
-			if m.Name == name {
-				p.note(item[0].Start, fmt.Sprintf("name %q stands twice in one object", name))
-			}
+		if seen[name] {
+			p.note(item[0].Start, fmt.Sprintf("name %q stands twice in one object", name))
 		}
+		seen[name] = true
 		x, err := p.value(item[2])
 		v.Members = append(v.Members, Member{Name: name, Start: item[0].Start, Value: x})
 		return err
@@ -241,7 +242,7 @@ func (f *File) At(pointer string) []*Value {
 }
 
 // Position gives a value's line and column.
-func (f *File) Position(v *Value) (line, column int) { return lex.Position(f.Tree.Src, v.Start) }
+func (f *File) Position(v *Value) (line, column int) { return f.lines.Position(f.Tree.Src, v.Start) }
 
 // Set replaces a value by another, given as JSON.
 func (f *File) Set(v *Value, raw string) lex.Change {

@@ -210,12 +210,14 @@ func Position(src []byte, offset int) (line, column int) {
 type Lines struct {
 	src    []byte
 	starts []int
+
+	at, line, column int // the last answer: what follows it in its line is counted from there
 }
 
 // Position is Position, over the lines that are already known.
 func (l *Lines) Position(src []byte, offset int) (line, column int) {
 	if l.starts == nil || len(l.src) != len(src) {
-		l.src, l.starts = src, []int{0}
+		l.src, l.starts, l.line = src, []int{0}, 0
 		for i := 0; i < len(src); i++ {
 			if src[i] == '\n' || src[i] == '\r' && (i+1 >= len(src) || src[i+1] != '\n') {
 				l.starts = append(l.starts, i+1)
@@ -225,9 +227,12 @@ func (l *Lines) Position(src []byte, offset int) (line, column int) {
 	offset = min(offset, len(src))
 	line = sort.SearchInts(l.starts, offset+1)
 	start := l.starts[line-1]
-	_, column = Position(src[start:], offset-start)
-	if line > 1 && bytes.HasPrefix(src[start:], []byte("\xEF\xBB\xBF")) && offset > start { // a mark counts only at the beginning of a file
+	if l.line == line && offset >= l.at && l.at > start && src[l.at-1] < utf8.RuneSelf && !bytes.HasPrefix(src[l.at:], []byte("\xEF\xBB\xBF")) {
+		_, more := Position(src[l.at:], offset-l.at)
+		column = l.column + more - 1
+	} else if _, column = Position(src[start:], offset-start); line > 1 && bytes.HasPrefix(src[start:], []byte("\xEF\xBB\xBF")) && offset > start { // a mark counts only at the beginning of a file
 		column++
 	}
+	l.at, l.line, l.column = offset, line, column
 	return line, column
 }

@@ -54,7 +54,13 @@ type scanner struct {
 	closer   [256]bool // closing brackets
 }
 
+// mostProblems bounds the problems that are told of one file.
+const mostProblems = 1000
+
 func (s *scanner) problem(at int, format string, args ...any) {
+	if len(s.problems) >= mostProblems {
+		return
+	}
 	s.problems = append(s.problems, Problem{Offset: at, Message: fmt.Sprintf(format, args...)})
 }
 

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"ligare/core/syntax/lex"
 	"ligare/core/syntax/pbxproj"
 )
 
@@ -97,7 +96,7 @@ func (f *File) Position(v *Value) (line, column int) {
 	case v == nil || f.Form == Binary:
 		return 0, 0
 	case f.Form == OldStyle:
-		return lex.Position(f.text, v.at)
+		return f.lines.Position(f.text, v.at)
 	}
 	at := v.Element.OpenEnd
 	if v.Kind == Dict || v.Kind == Array || v.Element.Empty {

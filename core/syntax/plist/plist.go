@@ -53,6 +53,7 @@ type File struct {
 	Root     *Value
 	Notes    []lex.Problem
 	text     []byte // of the old-style form
+	lines    lex.Lines
 }
 
 // Parse reads a property list in any form. Errors carry line and column where the form has them.

@@ -172,7 +172,17 @@ func (d *Doc) Err() error {
 	return &Error{Line: l, Column: c, Message: first.Message}
 }
 
+// mostProblems bounds the problems that are told of one file.
+const mostProblems = 1000
+
 func (p *parser) problem(at int, format string, args ...any) {
+	if len(p.problems) >= mostProblems {
+		if at >= p.problems[0].Offset { // the first one in the file is the one that is told
+			return
+		}
+		p.problems[0] = lex.Problem{Offset: at, Message: fmt.Sprintf(format, args...)}
+		return
+	}
 	p.problems = append(p.problems, lex.Problem{Offset: at, Message: fmt.Sprintf(format, args...)})
 }
 
@@ -298,6 +308,7 @@ func (p *parser) startTag() (*Element, *lex.Node) {
 
 // tagRest reads attributes up to and including the end of the tag.
 func (p *parser) tagRest(t *lex.Node, e *Element) {
+	var seen map[string]bool // attributes
 	for p.at < len(p.src) {
 		c := p.src[p.at]
 		switch {
@@ -317,11 +328,12 @@ func (p *parser) tagRest(t *lex.Node, e *Element) {
 			return
 		case nameByte(c) && e != nil:
 			a, n := p.attribute()
-			for _, had := range e.Attrs {
-				if had.Name == a.Name {
-					p.problem(a.Start, "attribute %s stands twice", a.Name)
-				}
+			if seen[a.Name] {
+				p.problem(a.Start, "attribute %s stands twice", a.Name)
+			} else if seen == nil {
+				seen = map[string]bool{}
 			}
+			seen[a.Name] = true
 			e.Attrs = append(e.Attrs, a)
 			t.Kids = append(t.Kids, n)
 		default:
