@@ -3,6 +3,7 @@ package signature
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto"
 	"crypto/x509"
@@ -13,6 +14,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"ligare/core/cert"
 )
@@ -299,6 +301,13 @@ func (s *ArchiveSigner) over(files map[string]*zip.File, src []byte, head *secti
 	return nil
 }
 
+// listed is an entry with the digest that the manifest holds of it.
+type listed struct {
+	file *zip.File
+	hash crypto.Hash
+	want []byte
+}
+
 // verifyEntries compares every entry with its digest in the manifest. The first error says what does not agree. What
 // unpacks to far more than any app does is not gone through.
 func verifyEntries(ctx context.Context, z *zip.Reader, named map[string]*section) (wrong, unread error) {
@@ -307,15 +316,13 @@ func verifyEntries(ctx context.Context, z *zip.Reader, named map[string]*section
 	for _, f := range z.File {
 		packed += f.CompressedSize64
 	}
+	var list []listed
 	for _, f := range z.File {
 		if unpacked += f.UncompressedSize64; unpacked > packed*64+256<<20 {
 			return errors.New("its entries unpack to more than any app has; what they hold was not compared"), nil
 		}
 		if strings.HasSuffix(f.Name, "/") || ofSignature(f.Name) {
 			continue
-		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
 		}
 		if seen[f.Name] {
 			return fmt.Errorf("two entries are named %s", f.Name), nil
@@ -329,38 +336,83 @@ func verifyEntries(ctx context.Context, z *zip.Reader, named map[string]*section
 		if h == 0 {
 			return fmt.Errorf("%s has no digest that is known here", f.Name), nil
 		}
-		got, err := digestEntry(f, h)
-		if err != nil {
-			return fmt.Errorf("%s: %w", f.Name, err), nil
-		}
-		if !bytes.Equal(got, want) {
-			return fmt.Errorf("%s was changed after it was signed", f.Name), nil
-		}
+		list = append(list, listed{f, h, want})
 	}
 	for name := range named {
 		if !seen[name] && !ofSignature(name) {
 			return fmt.Errorf("%s was taken out after it was signed", name), nil
 		}
 	}
+	return compare(ctx, list)
+}
+
+// compare unpacks and hashes entries by all processors, the largest first.
+func compare(ctx context.Context, list []listed) (wrong, unread error) {
+	slices.SortStableFunc(list, func(a, b listed) int {
+		return cmp.Or(cmp.Compare(a.hash, b.hash), -cmp.Compare(a.file.UncompressedSize64, b.file.UncompressedSize64))
+	})
+	var mu sync.Mutex
+	first := 0 // the one that is told, however the work was shared
+	for len(list) > 0 {
+		n := 1
+		for n < len(list) && list[n].hash == list[0].hash {
+			n++
+		}
+		group := list[:n]
+		list = list[n:]
+		open := func(i int) io.Reader {
+			return &sized{f: group[i].file, left: int64(min(group[i].file.UncompressedSize64, most))}
+		}
+		unread = parallel(ctx, n, group[0].hash, open, func(i int, sum []byte, err error) error {
+			if err != nil {
+				err = fmt.Errorf("%s: %w", group[i].file.Name, err)
+			} else if !bytes.Equal(sum, group[i].want) {
+				err = fmt.Errorf("%s was changed after it was signed", group[i].file.Name)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil && (wrong == nil || i < first) {
+				wrong, first = err, i
+			}
+			return nil
+		})
+		if wrong != nil || unread != nil {
+			return wrong, unread
+		}
+	}
 	return nil, nil
+}
+
+// sized reads an entry that must not be larger than it says. It is opened when reading begins.
+type sized struct {
+	f    *zip.File
+	r    io.ReadCloser
+	left int64
+	err  error
+}
+
+func (s *sized) Read(p []byte) (int, error) {
+	if s.r == nil && s.err == nil {
+		s.r, s.err = s.f.Open()
+	}
+	if s.err != nil {
+		return 0, s.err
+	}
+	n, err := s.r.Read(p)
+	if s.left -= int64(n); s.left < 0 {
+		err = errors.New("it is larger than it says")
+	}
+	if err != nil {
+		s.err = err
+		if closed := s.r.Close(); closed != nil && errors.Is(err, io.EOF) {
+			s.err = closed
+		}
+	}
+	return n, s.err
 }
 
 // most bounds what is unpacked of one entry: anything larger is no part of an app.
 const most = 4 << 30
-
-func digestEntry(f *zip.File, h crypto.Hash) ([]byte, error) {
-	rc, err := f.Open()
-	if err != nil {
-		return nil, err
-	}
-	defer rc.Close()
-	x := h.New()
-	n, err := io.Copy(x, io.LimitReader(rc, int64(min(f.UncompressedSize64, most))+1))
-	if err == nil && uint64(n) > f.UncompressedSize64 {
-		err = errors.New("it is larger than it says")
-	}
-	return x.Sum(nil), err
-}
 
 // ofSignature reports whether an entry belongs to the signature itself.
 func ofSignature(name string) bool {

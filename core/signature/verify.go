@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto"
 	"crypto/sha256"
-	"crypto/sha512"
 	"crypto/x509"
 	"encoding/binary"
 	"errors"
@@ -15,8 +14,10 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"ligare/core/cert"
+	"ligare/core/signature/lanes"
 )
 
 // algorithm is how a signer signs, and how the content's digest is made.
@@ -195,55 +196,19 @@ const piece = 1 << 20
 
 // chunkDigest makes the digest of pieces of a megabyte ("Integrity-protected contents").
 func (b *Block) chunkDigest(ctx context.Context, r io.ReaderAt, h crypto.Hash) ([]byte, error) {
-	type job struct {
-		of     *io.SectionReader
-		at     int64
-		n      int
-		number int
-	}
-	var jobs []job
+	var jobs []piecePlace
 	for _, s := range b.sections(r) {
 		for at := int64(0); at < s.Size(); at += piece {
-			jobs = append(jobs, job{s, at, int(min(piece, s.Size()-at)), len(jobs)})
+			jobs = append(jobs, piecePlace{s, at, min(piece, s.Size()-at)})
 		}
 	}
 	size := h.Size()
 	digests := make([]byte, len(jobs)*size)
-	var all sync.WaitGroup
-	next := make(chan job)
-	workers := min(runtime.GOMAXPROCS(0), max(len(jobs), 1))
-	failed := make([]error, workers)
-	for w := range workers {
-		all.Go(func() {
-			buf := make([]byte, 5+piece)
-			for j := range next {
-				if failed[w] != nil {
-					continue
-				}
-				buf[0] = 0xa5
-				binary.LittleEndian.PutUint32(buf[1:], uint32(j.n))
-				if _, err := j.of.ReadAt(buf[5:5+j.n], j.at); err != nil && !errors.Is(err, io.EOF) {
-					failed[w] = err
-					continue
-				}
-				copy(digests[j.number*size:], hashed(h, buf[:5+j.n]))
-			}
-		})
-	}
-	for _, j := range jobs {
-		select {
-		case next <- j:
-			continue
-		case <-ctx.Done():
-		}
-		break
-	}
-	close(next)
-	all.Wait()
-	if err := errors.Join(failed...); err != nil {
-		return nil, err
-	}
-	if err := ctx.Err(); err != nil {
+	err := parallel(ctx, len(jobs), h, func(i int) io.Reader { return jobs[i].message() }, func(i int, sum []byte, err error) error {
+		copy(digests[i*size:], sum)
+		return err
+	})
+	if err != nil {
 		return nil, err
 	}
 	top := h.New()
@@ -254,16 +219,54 @@ func (b *Block) chunkDigest(ctx context.Context, r io.ReaderAt, h crypto.Hash) (
 	return top.Sum(nil), nil
 }
 
-func hashed(h crypto.Hash, b []byte) []byte {
-	switch h {
-	case crypto.SHA256:
-		s := sha256.Sum256(b)
-		return s[:]
-	case crypto.SHA512:
-		s := sha512.Sum512(b)
-		return s[:]
+// piecePlace is one piece of what is signed.
+type piecePlace struct {
+	of    *io.SectionReader
+	at, n int64
+}
+
+// message gives a piece as it is hashed: a mark and its length before it.
+func (p piecePlace) message() io.Reader {
+	head := binary.LittleEndian.AppendUint32([]byte{0xa5}, uint32(p.n))
+	return io.MultiReader(bytes.NewReader(head), io.NewSectionReader(p.of, p.at, p.n))
+}
+
+// parallel hashes n messages by all processors. open gives one, done takes its digest; an error of done ends it.
+func parallel(ctx context.Context, n int, h crypto.Hash, open func(int) io.Reader, done func(i int, sum []byte, err error) error) error {
+	var next atomic.Int64
+	workers := max(min(runtime.GOMAXPROCS(0), n, 16), 1)
+	failed := make([]error, workers)
+	var all sync.WaitGroup
+	for w := range workers {
+		take := func() *lanes.Message {
+			i := int(next.Add(1)) - 1
+			if i >= n || failed[w] != nil || ctx.Err() != nil {
+				return nil
+			}
+			return &lanes.Message{From: open(i), Done: func(d lanes.Digest) {
+				if err := done(i, d.Sum[:], d.Err); err != nil && failed[w] == nil {
+					failed[w] = err
+				}
+			}}
+		}
+		all.Go(func() {
+			if h == crypto.SHA256 {
+				lanes.Hash(take)
+				return
+			}
+			buf := make([]byte, 256<<10)
+			for i := int(next.Add(1)) - 1; i < n && failed[w] == nil && ctx.Err() == nil; i = int(next.Add(1)) - 1 {
+				x := h.New()
+				_, err := io.CopyBuffer(x, struct{ io.Reader }{open(i)}, buf)
+				failed[w] = done(i, x.Sum(nil), err)
+			}
+		})
 	}
-	return sum(h, b)
+	all.Wait()
+	if err := errors.Join(failed...); err != nil {
+		return err
+	}
+	return ctx.Err()
 }
 
 const page = 4096
