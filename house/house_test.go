@@ -39,7 +39,7 @@ var rules = []rule{
 	{in: "core/sheet", own: []string{"core/syntax", "core/ident"}, others: []string{yaml}, banned: inside},
 	{in: "core/binding", own: []string{"core/survey", "core/ident"}, others: []string{yaml}, banned: inside},
 	{in: "core/wiring", own: []string{"core/syntax", "core/tree", "core/survey", "core/sheet", "core/binding", "core/ident"}, others: []string{yaml}, banned: inside},
-	{in: "core/check", own: []string{"core/built", "core/signature", "core/syntax", "core/cert", "core/survey", "core/sheet", "core/binding", "core/ident", "core/wiring"}, others: []string{yaml}, banned: inside},
+	{in: "core/check", own: []string{"core/built", "core/comb", "core/signature", "core/syntax", "core/cert", "core/survey", "core/sheet", "core/binding", "core/ident", "core/wiring"}, others: []string{yaml}, banned: inside},
 	{in: "core/rename", own: []string{"core/survey", "core/syntax", "core/tree", "core/binding", "core/ident", "core/wiring"}, banned: inside},
 	{in: "core/report", own: []string{"core/check"}, banned: inside},
 	{in: "core", own: []string{"core"}, banned: inside},
@@ -107,6 +107,9 @@ func TestDependenciesPointInward(t *testing.T) {
 		src, err := fs.ReadFile(root, name)
 		if err != nil {
 			return err
+		}
+		if strings.HasPrefix(string(src), "//go:build ignore\n") { // writes code, and is no part of it
+			return nil
 		}
 		f, err := parser.ParseFile(token.NewFileSet(), name, src, parser.ImportsOnly)
 		if err != nil {

@@ -1,8 +1,6 @@
 package job
 
 import (
-	"archive/zip"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -12,7 +10,6 @@ import (
 	"path"
 	"path/filepath"
 	"runtime"
-	"strings"
 	"sync"
 	"time"
 
@@ -275,90 +272,28 @@ func (k *comber) open(ctx context.Context, name string, f *os.File, b *comb.Buff
 	}
 	counted := &counter{r: f}
 	err := k.c.Scan(ctx, counted, b, func(h comb.Hit) {
-		x := findingOf(h)
+		x := check.OfHit(h)
 		x.File, x.Line, x.Column = name, h.Line, h.Column
 		k.found.add(x)
 	})
 	return counted.n, err
 }
 
-// Bounds of what is unpacked of one archive in bytes, and how deep archives in archives are followed.
-const (
-	mostUnpacked = 2 << 30
-	deepArchives = 3
-)
-
-// archive looks through what is packed in a ZIP archive: a built package, a library, a copy that somebody made. Entries
-// that are stored as they are were seen already with the file itself.
+// archive looks through what is packed in a ZIP archive.
 func (k *comber) archive(ctx context.Context, name string, f *os.File, b *comb.Buffers) error {
 	info, err := f.Stat()
 	if err != nil {
 		return err
 	}
-	left := int64(mostUnpacked)
-	return k.entries(ctx, name, f, info.Size(), b, &left, 1)
-}
-
-func (k *comber) entries(ctx context.Context, name string, r io.ReaderAt, size int64, b *comb.Buffers, left *int64, depth int) error {
-	z, err := zip.NewReader(r, size)
-	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
-		return nil // it only begins like one
-	}
-	for _, e := range z.File {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		if strings.HasSuffix(e.Name, "/") || e.Method == zip.Store && depth == 1 && path.Ext(e.Name) != ".aar" && path.Ext(e.Name) != ".jar" {
-			continue
-		}
-		if err := k.entry(ctx, name+"!"+e.Name, e, b, left, depth); err != nil {
-			return err
-		}
-		if *left <= 0 {
-			k.skipped(fmt.Sprintf("%s unpacks to more than %d MB and was not looked through to its end", name, mostUnpacked>>20))
-			return nil
-		}
-	}
-	return nil
-}
-
-func (k *comber) skipped(why string) {
-	k.found.Lock()
-	defer k.found.Unlock()
-	k.unread = append(k.unread, why)
-}
-
-func (k *comber) entry(ctx context.Context, name string, e *zip.File, b *comb.Buffers, left *int64, depth int) error {
-	rc, err := e.Open()
-	if err != nil {
-		k.skipped(fmt.Sprintf("%s: %v", name, err))
-		return nil
-	}
-	defer rc.Close()
-	var src io.Reader = io.LimitReader(rc, *left+1)
-	switch path.Ext(e.Name) {
-	case ".jar", ".aar", ".zip", ".apk", ".apks":
-		if depth < deepArchives && e.UncompressedSize64 <= 64<<20 {
-			inner, err := io.ReadAll(io.LimitReader(rc, 64<<20))
-			if err == nil {
-				*left -= int64(len(inner))
-				if err := k.entries(ctx, name, bytes.NewReader(inner), int64(len(inner)), b, left, depth+1); err != nil {
-					return err
-				}
-			}
-			src = bytes.NewReader(inner)
-		}
-	}
-	counted := &counter{r: src}
-	err = k.c.Scan(ctx, counted, b, func(h comb.Hit) {
-		x := findingOf(h)
-		x.File, x.Line, x.Column = name, h.Line, h.Column
+	skipped, err := k.c.Archive(ctx, f, info.Size(), b, func(entry string, h comb.Hit) {
+		x := check.OfHit(h)
+		x.File, x.Line, x.Column = name+"!"+entry, h.Line, h.Column
 		k.found.add(x)
 	})
-	*left -= counted.n
-	if err != nil && ctx.Err() == nil {
-		k.skipped(fmt.Sprintf("%s cannot be unpacked to its end: %v", name, err))
-		return nil
+	k.found.Lock()
+	defer k.found.Unlock()
+	for _, why := range skipped {
+		k.unread = append(k.unread, name+": "+why)
 	}
 	return err
 }
@@ -398,21 +333,6 @@ func (k *comber) keyStore(name string, f *os.File) error {
 	}
 	k.found.add(x)
 	return nil
-}
-
-// findingOf says what was found, and never the thing itself.
-func findingOf(h comb.Hit) check.Finding {
-	how := ""
-	if h.Encoding != "plain" {
-		how = ", in " + h.Encoding
-	}
-	switch h.Kind {
-	case comb.PrivateKey:
-		return check.Finding{Rule: "private-key-in-tree", Message: "A private key begins here"}
-	case comb.TestKey:
-		return check.Finding{Rule: "test-key-in-tree", Message: "The " + h.Needle.Say + " stands here" + how}
-	}
-	return check.Finding{Rule: "secret-in-tree", Message: "The " + h.Needle.Say + " stands here" + how}
 }
 
 // history looks through what every commit holds.

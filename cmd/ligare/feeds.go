@@ -96,7 +96,7 @@ func feedsCarry() *cli.Command {
 				}
 				if !jsonWanted(c) {
 					for _, n := range g.Notes {
-						fmt.Fprintln(screen, n + ".")
+						fmt.Fprintln(screen, n+".")
 					}
 				}
 			}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"ligare/service/api"
 	"ligare/service/keyring"
 	"ligare/service/server"
 	"ligare/service/store"
@@ -54,9 +55,10 @@ func serveCommand() *cli.Command {
 		Name: "serve", Usage: "serve a team from a PostgreSQL of its own",
 		Flags: append(teamFlags(),
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:7400", Usage: "address to listen on; put a proxy with TLS in front of it"},
+			&cli.IntFlag{Name: "largest-package", Value: api.LargestPackage >> 20, Usage: "how large a built package may be that is handed in, in megabytes"},
 			&cli.DurationFlag{Name: "look-every", Value: 30 * time.Second, Usage: "how often services are asked what they have seen"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			s, err := server.Open(ctx, server.Config{Database: c.String("database"), Keyring: c.String("keyring"), Every: c.Duration("look-every"), Log: logger(false)})
+			s, err := server.Open(ctx, server.Config{Database: c.String("database"), Keyring: c.String("keyring"), Every: c.Duration("look-every"), Largest: int64(c.Int("largest-package")) << 20, Log: logger(false)})
 			if err != nil {
 				return err
 			}

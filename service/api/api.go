@@ -31,14 +31,16 @@ type API struct {
 	Records *records.Records
 	Log     *slog.Logger
 	Console http.Handler // everything that is not the API
+	Largest int64        // package that may be handed in, in bytes; LargestPackage when zero
 	done    context.Context
+	handing chan struct{}
 }
 
 const cookie = "ligare_session"
 
 // Handler gives the routes. ctx ends long-lived answers when the server stops.
 func (a *API) Handler(ctx context.Context) http.Handler {
-	a.done = ctx
+	a.done, a.handing = ctx, make(chan struct{}, packagesAtOnce)
 	r := chi.NewRouter()
 	r.Use(middleware.RequestID, a.logged, middleware.Recoverer, secure)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { write(w, 200, map[string]string{"status": "alive"}) })
@@ -72,6 +74,7 @@ func (a *API) Handler(ctx context.Context) http.Handler {
 			r.Get("/services/{service}", a.service)
 			r.Put("/services/{service}/account", a.connect)
 			a.registrationRoutes(r)
+			a.packageRoutes(r)
 			r.Post("/tokens", a.machineToken)
 			r.Get("/events", a.events)
 		})

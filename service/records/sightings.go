@@ -148,6 +148,9 @@ func (r *Records) LineUp(ctx context.Context, c Caller, app string) (*shape.Line
 		return nil, err
 	}
 	rows = check.Supplied(rows, feeds)
+	if rows, err = r.packageRows(ctx, c, app, rows); err != nil {
+		return nil, err
+	}
 	for i := range rows {
 		if err := r.lastSeen(ctx, c, app, &rows[i]); err != nil {
 			return nil, err

@@ -25,6 +25,7 @@ type Config struct {
 	Database string // PostgreSQL address
 	Keyring  string // file
 	Every    time.Duration
+	Largest  int64 // package that may be handed in, in bytes; 0 for the usual
 	Log      *slog.Logger
 }
 
@@ -72,7 +73,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	if err != nil {
 		return err
 	}
-	a := &api.API{Records: s.Records, Log: s.cfg.Log, Console: console}
+	a := &api.API{Records: s.Records, Log: s.cfg.Log, Console: console, Largest: s.cfg.Largest}
 	srv := &http.Server{Handler: a.Handler(ctx), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	w := &watch.Watch{Records: s.Records, Log: s.cfg.Log, Every: s.cfg.Every}
 	watching := make(chan struct{})
