@@ -131,6 +131,37 @@ func TestAPersonUsesTheConsole(t *testing.T) {
 	do(t, ctx, "and it holds", chromedp.Navigate(end.Address+"/"), chromedp.WaitVisible("#token", chromedp.ByQuery))
 }
 
+// handIn chooses what shall be kept, and a package's file as a person does.
+func handIn(file, keep string) chromedp.Tasks {
+	return chromedp.Tasks{chromedp.SetValue("select", keep, chromedp.ByQuery), chromedp.Evaluate(`document.querySelector('select').dispatchEvent(new Event('change', {bubbles: true}))`, nil),
+		chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery)}
+}
+
+// A package is handed in with the mouse or by keyboard; what it holds, what is wrong and what is kept can be seen.
+func TestAPackageInTheConsole(t *testing.T) {
+	dir := connected(t, "shipped")
+	must(t, 0, dir, "check")
+	apk, err := filepath.Abs("../core/built/testdata/rotated.apk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := browser(t)
+	do(t, ctx, "signing in", chromedp.Navigate(end.Address+"/sign-in#"+end.Token), says("shipped"))
+	do(t, ctx, "the page", chromedp.Navigate(end.Address+"/packages?app=shipped"), says("Drop an APK, AAB or IPA here"), says("None yet."))
+	do(t, ctx, "something that is no package", chromedp.SetUploadFiles("input[type=file]", []string{filepath.Join(dir, "README.md")}, chromedp.ByQuery), says("it is no ZIP archive"), says("as it was built"))
+	do(t, ctx, "a package of another identifier", handIn(apk, "everything"), says("example.larkfield.hivelog"), says("of shipped"), says("What is wrong"), says("Line-up of the package"), says("every signature holds"),
+		says("CN=Larkfield two"), says("Rotated; before it: CN=Larkfield one"), says("a float: digits are lost"), says("InspectionActivity"))
+	var marked bool
+	var at string
+	do(t, ctx, "what disagrees is marked, not by colour alone", chromedp.Evaluate(`[...document.querySelectorAll('td')].some(c => c.innerText.includes('≠'))`, &marked))
+	if !marked {
+		t.Error("nothing disagrees in the line-up of a package that was built for another app")
+	}
+	do(t, ctx, "it stands in the list, and can be opened", chromedp.Click(`main ul a[href^="/packages/"]`, chromedp.ByQuery), says("Forget it"), says("What the manifest says"), chromedp.Location(&at))
+	do(t, ctx, "its column stands in the app's line-up", chromedp.Navigate(end.Address+"/apps/shipped"), says("Built package"))
+	do(t, ctx, "and it can be forgotten", chromedp.Navigate(at), says("Forget it"), chromedp.Click(`//button[text()="Forget it"]`), says("Handed in"), says("None yet."))
+}
+
 // terminal draws a command and its output the way a terminal shows them.
 func terminal(t *testing.T, ctx context.Context, dir, home, name string, lines int, args ...string) {
 	t.Helper()
@@ -193,7 +224,10 @@ func TestPictures(t *testing.T) {
 		}
 	}
 	terminal(t, ctx, tree, home, "register", 40, "register", "treadmark", "--identity", "example.larkfield.hivelog.debug", "--answer", "payer=20417733", "--dry-run")
-	terminal(t, ctx, tree, home, "feeds", 40, "feeds", "--app", "marrow-radio")
+	apk := filepath.Join(folder, "packages", "hivelog.apk")
+	do(t, ctx, "a package", chromedp.Navigate(e.Address+"/packages?app=hivelog"), says("Drop an APK"), handIn(apk, "everything"), says("What is wrong"))
+	shot(t, ctx, "console-package")
+	terminal(t, ctx, tree, home, "inspect", 46, "inspect", "../packages/hivelog.apk", "--verify")
 	terminal(t, ctx, tree, home, "survey", 40, "survey")
 	terminal(t, ctx, tree, home, "digest", 40, "digest", "--variant", "debug")
 	terminal(t, ctx, tree, home, "check", 40, "check")
@@ -203,7 +237,6 @@ func TestPictures(t *testing.T) {
 	page("/apps/hivelog/findings", "Last without errors", "console-findings")
 	change(t, filepath.Join(tree, "ios/Hivelog.xcodeproj/project.pbxproj"), "example.larkfield.Hivelog", "example.larkfield.hivelog", -1)
 	terminal(t, ctx, tree, home, "probe", 40, "probe", "thornmill", "--environment", "production")
-	terminal(t, ctx, tree, home, "unplace", 40, "unplace", "thornmill", "--dry-run")
 	must2(t, tree, home, "unplace", "thornmill", "--yes")
 	terminal(t, ctx, tree, home, "place", 40, "place", "thornmill", "--dry-run")
 }

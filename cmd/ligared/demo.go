@@ -100,6 +100,13 @@ func (d *walker) prepare(w *demo.Walk) error {
 	if err := demo.Copy("hivelog", d.tree); err != nil {
 		return err
 	}
+	packages := filepath.Join(filepath.Dir(d.tree), "packages")
+	if err := os.RemoveAll(packages); err != nil {
+		return err
+	}
+	if err := demo.Copy("packages", packages); err != nil {
+		return err
+	}
 	for _, app := range w.Trees { // the studio's other apps lie beside it
 		at := filepath.Join(filepath.Dir(d.tree), app)
 		if err := os.RemoveAll(at); err != nil {

@@ -9,6 +9,7 @@ import { AppPage } from './pages/AppPage'
 import { FindingsPage } from './pages/FindingsPage'
 import { Frame } from './pages/Frame'
 import { OverviewPage } from './pages/OverviewPage'
+import { PackagePage, PackagesPage } from './pages/PackagesPage'
 import { RegisterPage } from './pages/RegisterPage'
 import { RegistrationPage } from './pages/RegistrationPage'
 import { ServicePage, ServicesPage } from './pages/ServicesPage'
@@ -40,6 +41,8 @@ createRoot(root).render(
               <Route path="/apps/:app/findings" element={<FindingsPage />} />
               <Route path="/apps/:app/register/:service" element={<RegisterPage />} />
               <Route path="/registrations/:id" element={<RegistrationPage />} />
+              <Route path="/packages" element={<PackagesPage />} />
+              <Route path="/packages/:id" element={<PackagePage />} />
               <Route path="/services" element={<ServicesPage />} />
               <Route path="/services/:service" element={<ServicePage />} />
               <Route path="*" element={<p className="py-16 text-center text-soft">There is no such page.</p>} />

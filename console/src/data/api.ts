@@ -89,6 +89,30 @@ export interface Overview {
   services: { service: string; title: string }[]
   apps: { name: string; title: string; cells: OverviewCell[] }[]
 }
+export interface PackageFinding {
+  rule: string; title: string; severity: Finding['severity']; message: string; file?: string; line?: number; expected?: string; actual?: string; from?: string; why: string; fix: string; consequences?: string[]
+}
+export interface Certificate { subject?: string; issuer?: string; notBefore?: string; notAfter?: string; keyAlgorithm?: string; keySize?: number; digests: Digests; problem?: string }
+export interface PackageSigner { scheme: string; file?: string; minSdk?: number; maxSdk?: number; certificates: Certificate[]; lineage?: (Certificate & { abilities: string[] })[]; verified?: boolean; problem?: string }
+export interface Text { config?: string; value: string }
+export interface AndroidFacts {
+  applicationId: string; minSdk?: string; targetSdk?: string; label?: Text[]; debuggable: boolean; launcherActivity?: string; applicationClass?: string; permissions: { name: string; maxSdk?: string }[]
+  metadata: { name: string; value: string; type: string; resource?: string; lost?: boolean }[]; urlSchemes?: string[]; appLinks?: string[]; modules?: string[]; queries: { packages?: string[]; providers?: string[] }
+}
+export interface BundleFacts {
+  path: string; kind: string; bundleId: string; displayName?: string; version?: string; build?: string; minimumOs?: string; urlSchemes?: string[]; querySchemes?: string[]; backgroundModes?: string[]; usageDescriptions?: Record<string, string>
+  profile?: { name: string; kind: string; team?: string[]; teamName?: string; ends?: string; devices?: string[]; allDevices: boolean }
+  signature?: { identifier: string; team?: string; entitlements?: Record<string, unknown>; certificates?: Certificate[]; slices: { architecture: string; signed: boolean }[] }; problems?: string[]
+}
+export interface PackageFacts {
+  android?: AndroidFacts; ios?: BundleFacts[]; signing?: { signers: PackageSigner[]; verified?: boolean; note?: string }; notes?: string[]
+  files: { path: string; service: string; problem?: string; reads: { name: string; value: string }[] | null }[]
+}
+export type Keep = 'nothing' | 'facts' | 'everything'
+export interface Package {
+  id?: string; name: string; size: number; sha256: string; kind: string; platform: string; identifier: string; version?: string; app?: string; environment?: string; at: string; by?: string; kept: Keep
+  errors?: number; warnings?: number; notes?: number; facts?: PackageFacts; findings?: PackageFinding[]; notLooked?: string[]; lineUp?: LineUp
+}
 export interface Page<T> { items: T[]; next?: string }
 
 /** A server's no, with what to do about it. */
@@ -114,4 +138,21 @@ export async function call<T>(method: string, path: string, body?: unknown): Pro
   }
   const text = await answer.text()
   return (text ? JSON.parse(text) : undefined) as T
+}
+
+/** Sends a file as it is, and says how much of it went. Not with fetch, which does not say that. */
+export function send<T>(path: string, file: Blob, sent: (share: number) => void): Promise<T> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest()
+    request.open('POST', path)
+    request.setRequestHeader('Content-Type', 'application/octet-stream')
+    request.upload.onprogress = (event) => { if (event.lengthComputable) sent(event.loaded / event.total) }
+    request.onerror = () => { reject(new Refused({ title: 'The package could not be sent', status: 0, remedy: 'Check that the server runs, and that the package is not larger than it takes.' })) }
+    request.onload = () => {
+      const isProblem = request.getResponseHeader('Content-Type')?.includes('problem+json')
+      if (request.status < 300) resolve(JSON.parse(request.responseText) as T)
+      else reject(new Refused(isProblem ? (JSON.parse(request.responseText) as Problem) : { title: `The server answered ${request.status}`, status: request.status }))
+    }
+    request.send(file)
+  })
 }

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 
 import {
-  call, Refused, type App, type Builder, type Catalogue, type Connection, type Findings, type LineUp, type Me, type Overview, type Page, type Plan, type Register, type Registration, type Report, type Service,
+  call, Refused, send, type App, type Builder, type Catalogue, type Connection, type Findings, type Keep, type LineUp, type Me, type Overview, type Package, type Page, type Plan, type Register, type Registration, type Report, type Service,
   type Sighting, type Signer, type Survey,
 } from './api'
 
@@ -52,6 +52,24 @@ export const useReport = (app: string) => useQuery({ queryKey: ['report', app], 
 export const useFindings = (app: string, branch: string | null) =>
   useQuery({ queryKey: ['findings', app, branch], queryFn: getOrNull<Findings>(at(app, '/findings') + (branch === null ? '' : `?branch=${encodeURIComponent(branch)}`)), placeholderData: (before) => before })
 
+export const usePackages = (app: string) => useQuery({ queryKey: ['packages', app], queryFn: get<Page<Package>>(`/v1/packages?limit=20${app && `&app=${encodeURIComponent(app)}`}`) })
+export const usePackage = (id: string) => useQuery({ queryKey: ['package', id], queryFn: get<Package>(`/v1/packages/${encodeURIComponent(id)}`) })
+
+export interface Handed { file: File; app: string; environment: string; keep: Keep }
+
+/** Hands a package in; sent is how much of it went, from 0 to 1. */
+export function useHandIn() {
+  const [sent, setSent] = useState(0)
+  const change = useChange((h: Handed) => {
+    setSent(0)
+    const query = new URLSearchParams({ name: h.file.name, keep: h.keep })
+    if (h.app) query.set('app', h.app)
+    if (h.environment) query.set('environment', h.environment)
+    return send<Package>(`/v1/packages?${query.toString()}`, h.file, setSent)
+  })
+  return [change, sent] as const
+}
+
 /** Follows the server's live events: what changed is fetched again, and the newest sighting is handed out. */
 export function useLive(): Sighting | undefined {
   const queries = useQueryClient()
@@ -65,6 +83,7 @@ export function useLive(): Sighting | undefined {
     source.addEventListener('survey', refresh)
     source.addEventListener('signer', refresh)
     source.addEventListener('sheet', refresh)
+    source.addEventListener('package', refresh)
     source.addEventListener('sighting', (event: MessageEvent<string>) => {
       setSeen(JSON.parse(event.data) as Sighting)
       refresh()

@@ -17,7 +17,10 @@ export function AppPage() {
   return (
     <>
       <p className="text-sm text-soft"><Link to="/" className="hover:underline">Apps and services</Link> /</p>
-      <h1 className="mb-5 text-xl font-semibold">{app.data.title}</h1>
+      <div className="mb-5 flex flex-wrap items-baseline gap-x-4">
+        <h1 className="text-xl font-semibold">{app.data.title}</h1>
+        <Link to={`/packages?app=${encodeURIComponent(name)}`} className="text-sm text-soft hover:underline">Hand in a built package</Link>
+      </div>
       <FindingsSection app={name} />
       <LineUpSection app={name} />
       <div className="grid gap-x-8 lg:grid-cols-2">

@@ -19,6 +19,7 @@ export function Frame() {
         {me.data && <span className="text-sm text-soft">{me.data.team}</span>}
         <nav aria-label="Main" className="flex gap-4 text-sm">
           <NavLink to="/" end className={here}>Apps</NavLink>
+          <NavLink to="/packages" className={here}>Packages</NavLink>
           <NavLink to="/services" className={here}>Services</NavLink>
         </nav>
         <div className="ml-auto flex items-center gap-3 text-sm text-soft">

@@ -20,6 +20,21 @@ function Need({ need }: { need: SignerNeed }) {
   )
 }
 
+/** A certificate's digests in every encoding. */
+export function Encodings({ digests, of }: { digests: Digests; of: string }) {
+  return (
+    <dl className="mt-3">
+      {encodings.map(([key, name]) => (
+        <div key={key} className="grid grid-cols-[11rem_1fr_auto] items-baseline gap-x-3 border-b border-line/60 py-1 last:border-0 max-sm:grid-cols-[1fr_auto]">
+          <dt className="text-soft max-sm:col-span-2">{name}</dt>
+          <dd className="font-mono text-xs break-all">{digests[key]}</dd>
+          <dd><Copy text={digests[key]} what={`${name} of ${of}`} /></dd>
+        </div>
+      ))}
+    </dl>
+  )
+}
+
 function SignerCard({ signer: s }: { signer: Signer }) {
   return (
     <article className="rounded border border-line bg-sheet p-4 text-sm">
@@ -27,15 +42,7 @@ function SignerCard({ signer: s }: { signer: Signer }) {
       <p className="text-soft">{[s.role, s.owner && `of ${s.owner}`, s.machine && `on ${s.machine}`].filter(Boolean).join(' ')}</p>
       <p className="mt-1 text-xs break-all text-soft">{s.subject} · {s.keyAlgorithm}, {s.keySize} bits · {s.signatureAlgorithm} · valid until <time dateTime={s.notAfter}>{s.notAfter.slice(0, 10)}</time></p>
       {s.warnings?.map((w) => <p key={w} className="mt-1 text-xs"><span aria-hidden className="mr-1.5 font-bold text-accent">▲</span>{w}</p>)}
-      <dl className="mt-3">
-        {encodings.map(([key, name]) => (
-          <div key={key} className="grid grid-cols-[11rem_1fr_auto] items-baseline gap-x-3 border-b border-line/60 py-1 last:border-0 max-sm:grid-cols-[1fr_auto]">
-            <dt className="text-soft max-sm:col-span-2">{name}</dt>
-            <dd className="font-mono text-xs break-all">{s.digests[key]}</dd>
-            <dd><Copy text={s.digests[key]} what={`${name} of ${s.name}`} /></dd>
-          </div>
-        ))}
-      </dl>
+      <Encodings digests={s.digests} of={s.name} />
       <h4 className="mt-3 text-xs font-semibold">Services that ask for its digest</h4>
       {s.needs.length === 0 ? <p className="text-xs text-soft">None that it is registered with.</p> : <ul className="text-sm">{s.needs.map((n) => <Need key={[n.service, n.environment, n.identifier, n.form].join(' ')} need={n} />)}</ul>}
     </article>
