@@ -211,6 +211,7 @@ func prefixed(prefix, s string) string {
 
 func showSigning(w io.Writer, s *built.Signing) {
 	fmt.Fprintln(w)
+	shown := map[string]string{} // certificate -> scheme it was shown with
 	for _, x := range s.Signers {
 		head := "signed by scheme " + x.Scheme + prefixed(", ", x.File)
 		if x.MinSDK > 0 {
@@ -228,7 +229,10 @@ func showSigning(w io.Writer, s *built.Signing) {
 		fmt.Fprintln(w, head)
 		var r rows
 		for i, c := range x.Certificates {
-			if i == 0 {
+			if at, had := shown[c.Digests.SHA256Hex]; had && i == 0 {
+				r.add("subject", c.Subject+", the certificate of scheme "+at)
+			} else if i == 0 {
+				shown[c.Digests.SHA256Hex] = x.Scheme
 				certificateRows(&r, &c)
 			} else {
 				r.add("above it", c.Subject)

@@ -238,8 +238,11 @@ func (a *Archive) putStrings(t *tree.Tree, tab table) error {
 	return nil
 }
 
-// escape writes a text so that a reader of resource files gets it back.
+// escape writes a text so that a reader of resource files gets it back: as it is, where that is enough.
 func escape(s string) string {
+	if s != "" && !strings.ContainsAny(s, "\\\"'\n\t") && !strings.ContainsAny(s[:1], "@?") && strings.Join(strings.Fields(s), " ") == s {
+		return s
+	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`).Replace(s) + `"`
 }
 

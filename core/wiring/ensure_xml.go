@@ -3,6 +3,7 @@ package wiring
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"ligare/core/ident"
@@ -195,7 +196,15 @@ func (e xmlEnsure) absent(w *Want) Answer {
 		}
 	}
 	return Answer{State: Absent, Code: code, Here: Place{File: e.file(w, w.site.set)}, Expected: shown(expected), Fixable: true,
-		Detail: fmt.Sprintf("%s is in none of the source sets of %s", e.what(w), strings.Join(w.Variants, ", "))}
+		Detail: fmt.Sprintf("%s is in %s", e.what(w), nowhere(w.Variants))}
+}
+
+// nowhere says where something was looked for in vain.
+func nowhere(variants []string) string {
+	if slices.Equal(variants, []string{survey.Shipped}) {
+		return "no file of the package"
+	}
+	return "none of the source sets of " + strings.Join(variants, ", ")
 }
 
 func (e xmlEnsure) variant(in Input, w *Want, v *survey.AndroidVariant) Answer {

@@ -54,7 +54,7 @@ function Drop({ app, hand, sent }: { app: string; hand: ReturnType<typeof useHan
         )}
       </label>
       <div className="mt-2 flex flex-wrap gap-x-5 gap-y-2 text-sm text-soft">
-        <label>Environment it was built for <input className="ml-1 h-7 w-36 rounded border border-line bg-sheet px-2 text-ink" value={environment} onChange={(event) => { setEnvironment(event.target.value) }} placeholder="if it does not follow" /></label>
+        <label>Environment it was built for <input className="ml-1 h-7 w-44 rounded border border-line bg-sheet px-2 text-ink" value={environment} onChange={(event) => { setEnvironment(event.target.value) }} placeholder="if that is not clear" /></label>
         <label>Afterwards
           <select className="ml-1 h-7 rounded border border-line bg-sheet px-2 text-ink" value={keep} onChange={(event) => { setKeep(event.target.value as Keep) }}>
             {keeps.map(([value, say]) => <option key={value} value={value}>{say}</option>)}

@@ -28,6 +28,8 @@ apksigner sign --out tree.apk $one --verity-enabled true --v2-signing-enabled tr
 apksigner rotate --out "$work/line" --old-signer $one --new-signer --ks "$work/two.p12" $pass
 apksigner sign --out rotated.apk $one --next-signer --ks "$work/two.p12" $pass --lineage "$work/line" --v1-signing-enabled true plain.apk
 apksigner sign --out two.apk $one --next-signer --ks "$work/ec.p12" $pass --v3-signing-enabled false --v1-signing-enabled true --min-sdk-version 21 plain.apk
+keytool -genkeypair -keystore "$work/debug.p12" -storetype PKCS12 -storepass secret-enough -alias debug -dname "CN=Android Debug, O=Android, C=US" -keyalg RSA -keysize 2048 -validity 20000 2>/dev/null
+apksigner sign --out debug.apk --ks "$work/debug.p12" $pass --v1-signing-enabled false --v3-signing-enabled false --min-sdk-version 24 plain.apk
 mkdir -p "$work/aab/base/manifest"
 (cd "$work/aab" && unzip -q ../proto.apk && mv AndroidManifest.xml base/manifest/ && mv resources.pb res assets base/ && printf '\n\010\n\0061.15.6' > BundleConfig.pb && rm -f ../app.aab && zip -qr ../app.aab .)
 jarsigner -keystore "$work/one.p12" -storepass secret-enough "$work/app.aab" one > /dev/null
