@@ -18,7 +18,10 @@ func zipped(t testing.TB, entries ...any) []byte {
 	t.Helper()
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
-	w.RegisterCompressor(zip.Deflate, func(o io.Writer) (io.WriteCloser, error) { return flate.NewWriter(o, flate.BestSpeed) })
+	w.RegisterCompressor(zip.Deflate, func(o io.Writer) (io.WriteCloser, error) { // one for all: making one takes longer than using it
+		deflate.Reset(o)
+		return deflate, nil
+	})
 	for i := 0; i < len(entries); i += 2 {
 		e, err := w.Create(entries[i].(string))
 		if err != nil {
@@ -47,6 +50,14 @@ func zipped(t testing.TB, entries ...any) []byte {
 }
 
 var zeros = make([]byte, 1<<20)
+
+var deflate = func() *flate.Writer {
+	w, err := flate.NewWriter(nil, flate.BestSpeed)
+	if err != nil {
+		panic(err) // the level is one there is
+	}
+	return w
+}()
 
 func entryOf(t testing.TB, pkg, name string) []byte {
 	t.Helper()
