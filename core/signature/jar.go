@@ -30,7 +30,7 @@ type ArchiveSigner struct {
 	Certificates [][]byte
 	Err          error // why the block of the signature cannot be read, or does not hold
 	Stripped     []string
-	signature    []byte
+	message      *cert.Message
 }
 
 // Bounds of what is read of a signature: file lists of large apps have some megabytes, and the platform takes ten signers.
@@ -65,8 +65,8 @@ func entry(files map[string]*zip.File, name string, limit int64) ([]byte, error)
 	return b, nil
 }
 
-// ReadArchive reads the signatures of a Java archive without looking at its content. One without signatures has no
-// signers.
+// ReadArchive reads who signed a Java archive, without looking at what was signed: Verify does. One without signatures has
+// no signers.
 func ReadArchive(z *zip.Reader) *Archive {
 	files := byName(z)
 	out := &Archive{}
@@ -93,9 +93,9 @@ func ReadArchive(z *zip.Reader) *Archive {
 			out.Signers = append(out.Signers, s)
 			continue
 		}
-		s.signature, s.Err = entry(files, block, 1<<20)
-		if s.Err == nil {
-			s.Err = s.read(files)
+		var src []byte
+		if src, s.Err = entry(files, block, 1<<20); s.Err == nil {
+			s.Err = s.read(src)
 		}
 		out.Signers = append(out.Signers, s)
 	}
@@ -112,22 +112,30 @@ func byName(z *zip.Reader) map[string]*zip.File {
 	return out
 }
 
-// read finds the certificate of who signed, first, and its chain.
-func (s *ArchiveSigner) read(files map[string]*zip.File) error {
-	m, err := cert.ReadMessage(s.signature)
+// read finds the certificate of who says to have signed, first, and those above it.
+func (s *ArchiveSigner) read(src []byte) error {
+	m, err := cert.ReadMessage(src)
 	if err != nil {
 		return fmt.Errorf("the signature of %s: %w", s.File, err)
 	}
-	s.Certificates = m.Raw
+	s.message, s.Certificates = m, m.Raw
+	if signers := m.Signers(); len(signers) > 0 {
+		s.Certificates = chain(signers[0], m.Raw)
+	}
+	return nil
+}
+
+// signed verifies the signature over the signature file, and gives the file.
+func (s *ArchiveSigner) signed(files map[string]*zip.File) ([]byte, error) {
 	src, err := entry(files, s.File, biggest)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	signers, err := m.Verify(src)
+	signers, err := s.message.Verify(src)
 	if err != nil {
-		return fmt.Errorf("the signature of %s: %w", s.File, err)
+		return nil, fmt.Errorf("the signature of %s: %w", s.File, err)
 	}
-	s.Certificates = chain(signers[0], m.Raw)
+	s.Certificates = chain(signers[0], s.message.Raw)
 	if head, _ := sections(src); head != nil {
 		for _, x := range strings.Split(head.get("X-Android-APK-Signed"), ",") {
 			if x = strings.TrimSpace(x); x != "" {
@@ -135,7 +143,7 @@ func (s *ArchiveSigner) read(files map[string]*zip.File) error {
 			}
 		}
 	}
-	return nil
+	return src, nil
 }
 
 func chain(first *x509.Certificate, all [][]byte) [][]byte {
@@ -257,8 +265,12 @@ func (a *Archive) Verify(ctx context.Context, z *zip.Reader) error {
 	}
 	for i := range a.Signers {
 		s := &a.Signers[i]
+		var sf []byte
 		if s.Err == nil {
-			s.Err = s.over(files, src, head, named)
+			sf, s.Err = s.signed(files)
+		}
+		if s.Err == nil {
+			s.Err = s.over(sf, src, head, named)
 		}
 		if s.Err == nil {
 			s.Err = content
@@ -268,11 +280,7 @@ func (a *Archive) Verify(ctx context.Context, z *zip.Reader) error {
 }
 
 // over verifies that a signature file is over this manifest: by the digest of the whole, or section by section.
-func (s *ArchiveSigner) over(files map[string]*zip.File, src []byte, head *section, named map[string]*section) error {
-	sf, err := entry(files, s.File, biggest)
-	if err != nil {
-		return err
-	}
+func (s *ArchiveSigner) over(sf, src []byte, head *section, named map[string]*section) error {
 	top, list := sections(sf)
 	if top == nil {
 		return fmt.Errorf("%s is empty", s.File)

@@ -63,10 +63,13 @@ func fields(src []byte, visit func(num protowire.Number, n uint64, b []byte) err
 // XML reads a document.
 func XML(src []byte) (*chunk.Element, error) {
 	e, err := node(src, 0)
-	if err == nil && (e == nil || e.Name == "") {
-		err = errors.New("the document has no element")
+	if err != nil {
+		return nil, err
 	}
-	return e, err
+	if e == nil || e.Name == "" {
+		return nil, errors.New("the document has no element")
+	}
+	return e, nil
 }
 
 // node reads one node; a text gives an element without a name.
