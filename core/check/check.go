@@ -253,6 +253,7 @@ var looks = []struct {
 	{"path-of-a-person", (*runner).personal},
 	{"pod-target-unknown", (*runner).pods},
 	{"config-file-policy", (*runner).policies},
+	{"config-file-copy", (*runner).copies},
 	{"licence-ends", (*runner).licences},
 	{"registration-unfinished answer-differs-there access-open silent key-of-test-kept duty-open supplied-value-missing supplied-value-old", (*runner).standing},
 	{"lock-file-ignored lock-file-old packages-tracked", (*runner).locks},
@@ -519,6 +520,12 @@ func (r *runner) answer(a wiring.Answer) {
 		delete(r.looked, id)
 		return
 	}
+	for i := range r.out.Findings { // one cause: whoever may start the activity is not said
+		if f := &r.out.Findings[i]; f.Rule == "export-unsaid" && f.File == a.Here.File && f.Line == a.Here.Line && strings.Contains(a.Detail, "android:exported") {
+			f.Fixable = a.Fixable && r.in.Shipped == nil
+			return
+		}
+	}
 	f := Finding{Rule: rule.ID, Message: capital(a.Detail), Variant: strings.Join(a.Variants, ", "), File: a.Here.File, Line: a.Here.Line, Column: a.Here.Column,
 		Expected: a.Expected, Actual: a.Actual, Fixable: a.Fixable && r.in.Shipped == nil, Also: a.Others}
 	if f.Expected != "" {
@@ -531,6 +538,9 @@ func (r *runner) answer(a wiring.Answer) {
 		r.misspelt(a, &f)
 	}
 	if rule.ID == "extension-identifier" {
+		if r.appsFault(a.Here) {
+			return
+		}
 		f.cause = f.Place()
 	}
 	r.add(f, map[string]string{"service": a.Service, "environment": a.Environment}, a.Subject())

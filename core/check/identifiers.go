@@ -288,6 +288,9 @@ func (r *runner) extensions() {
 				if slices.ContainsFunc(apps[c.Name], func(app string) bool { return strings.HasPrefix(id, app+".") && len(id) > len(app)+1 }) {
 					continue
 				}
+				if r.appRenamed(p, c.Name, id) { // the app's own identifier is the one that is wrong, and is told
+					continue
+				}
 				app := apps[c.Name][0]
 				last := id[strings.LastIndexByte(id, '.')+1:]
 				r.add(Finding{Rule: "extension-identifier", Variant: c.Name, File: c.BundleID.File, Line: c.BundleID.Line, Column: c.BundleID.Column, Expected: app + "." + last, Actual: id, cause: c.BundleID.Place(),
@@ -295,6 +298,31 @@ func (r *runner) extensions() {
 			}
 		}
 	}
+}
+
+// appRenamed reports whether an extension's identifier begins with the one that its app is registered with, and the app is
+// called otherwise.
+func (r *runner) appRenamed(p *survey.Project, configuration, id string) bool {
+	if !r.can("identifier-differs") || !r.can("identifier-letter-case") {
+		return false
+	}
+	return slices.ContainsFunc(r.builds(), func(b build) bool {
+		return b.platform == ident.IOS && b.attached && b.name == configuration && b.project == p && b.id.Known() && b.id.String() != b.bound.Identity && strings.HasPrefix(id, b.bound.Identity+".")
+	})
+}
+
+// appsFault reports whether the extension's identifier that stands at a place is right, and that of its app is not.
+func (r *runner) appsFault(at wiring.Place) bool {
+	for _, p := range r.in.Survey.IOS.Projects {
+		for _, t := range p.Targets {
+			for _, c := range t.Configurations {
+				if c.BundleID.Known() && c.BundleID.File == at.File && c.BundleID.Line == at.Line && t.Extension() && r.appRenamed(p, c.Name, c.BundleID.String()) {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // launchers compares the activity that services were told the app starts with, and the name users see, with the tree.

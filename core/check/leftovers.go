@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"ligare/core/sheet"
+	"ligare/core/survey"
 	"ligare/core/syntax/lex"
 	"ligare/core/syntax/source"
 	"ligare/core/wiring"
@@ -213,6 +214,43 @@ func (r *runner) redirects() {
 				}
 				r.add(f, map[string]string{"service": reg.Service}, reg.Key(), uri)
 			}
+		}
+	}
+}
+
+// copies looks for files that lie beside a config file, and have its name with something added: a second download. The
+// resource compiler takes no such name, and in an Apple project's folder one of the two may be taken by chance.
+func (r *runner) copies() {
+	told := map[string]bool{}
+	for _, a := range r.in.Answers {
+		if !a.Good() {
+			told[a.Here.File] = true
+			for _, o := range a.Others {
+				told[o.File] = true
+			}
+		}
+	}
+	for _, reg := range r.in.Registrations {
+		files, err := wiring.ConfigFiles(r.in.Input, reg)
+		if err != nil {
+			r.blind("config-file-copy", reg.Key()+": "+err.Error(), false)
+			continue
+		}
+		for _, c := range r.in.Survey.ConfigFiles {
+			base, dir := path.Base(c.File), path.Dir(c.File)
+			i := slices.IndexFunc(files, func(f wiring.ConfigFile) bool {
+				return base != f.File.Name && survey.CopyOf(base, f.File.Name) && (dir == path.Dir(f.Path) || strings.HasPrefix(f.Path, dir+"/"))
+			})
+			if i < 0 || told[c.File] {
+				continue
+			}
+			f := Finding{Rule: "config-file-copy", File: c.File, Line: 1, Column: 1, Expected: files[i].Path, Actual: base, Variant: strings.Join(files[i].Variants, ", "), cause: c.File}
+			f.Message = fmt.Sprintf("%s lies here too; what counts is %s", base, files[i].Path)
+			if parent := path.Base(path.Dir(dir)); parent == "res" {
+				f.Severity = Error
+				f.Message = fmt.Sprintf("%s lies in a folder of resources, and its name is none that the resource compiler takes; what counts is %s", base, files[i].Path)
+			}
+			r.add(f, map[string]string{"service": reg.Service}, base)
 		}
 	}
 }

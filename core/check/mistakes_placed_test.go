@@ -28,6 +28,10 @@ func moved(from, to string) func(*testing.T, *studio) {
 	}
 }
 
+func copied(from, to string) func(*testing.T, *studio) {
+	return func(_ *testing.T, s *studio) { s.files[to] = s.files[from] }
+}
+
 func gone(name string) func(*testing.T, *studio) {
 	return func(_ *testing.T, s *studio) { delete(s.files, name) }
 }
@@ -101,6 +105,16 @@ func placedMistakes() []mistake {
 		{name: "config file missing", needs: hiveConfig, more: gone(hiveConfig), rule: "config-file-missing", at: hiveConfig},
 		{name: "config file in the module's root", needs: hiveConfig, more: moved(hiveConfig, "android/app/thornmill_config.xml"), rule: "config-file-misplaced", at: "android/app/thornmill_config.xml"},
 		{name: "config file of a second download", needs: hiveConfig, more: moved(hiveConfig, "android/app/src/release/res/xml/thornmill_config (1).xml"), rule: "config-file-renamed", at: "android/app/src/release/res/xml/thornmill_config (1).xml"},
+		{name: "a second download beside the config file", needs: hiveConfig, more: copied(hiveConfig, "android/app/src/release/res/xml/thornmill_config (1).xml"), rule: "config-file-copy", at: "android/app/src/release/res/xml/thornmill_config (1).xml", severity: Error, say: "none that the resource compiler takes"},
+		{name: "a copy beside the config file", needs: hiveJSON, more: copied(hiveJSON, "ios/Hivelog/Thornmill copy.json"), rule: "config-file-copy", at: "ios/Hivelog/Thornmill copy.json", severity: Note, say: "what counts is ios/Hivelog/Thornmill.json"},
+		{name: "the app's bundle ID changed, its extension's not", more: func(t *testing.T, s *studio) {
+			b := s.files[hiveProject].Data
+			changed := bytes.ReplaceAll(b, []byte("PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelog;"), []byte("PRODUCT_BUNDLE_IDENTIFIER = example.larkfield.hivelgo;"))
+			if bytes.Equal(b, changed) {
+				t.Fatal("no bundle ID was found")
+			}
+			s.files[hiveProject] = &fstest.MapFile{Data: changed}
+		}, rule: "identifier-differs", at: hiveProject, say: "two characters are exchanged"},
 		{name: "config file in capitals", needs: hiveConfig, more: moved(hiveConfig, "android/app/src/release/res/xml/Thornmill_Config.xml"), rule: "config-file-renamed", at: "android/app/src/release/res/xml/Thornmill_Config.xml"},
 		{name: "config file of the other identity", needs: hiveConfig, more: func(_ *testing.T, s *studio) {
 			s.files[hiveConfig] = s.files["android/app/src/debug/res/xml/thornmill_config.xml"]

@@ -194,6 +194,14 @@ func Difference(want, got string) string {
 	w, g := []rune(want), []rune(got)
 	for i := 0; i < len(w) && i < len(g); i++ {
 		if w[i] != g[i] {
+			switch rest := g[i:]; {
+			case string(w[i+1:]) == string(rest):
+				return fmt.Sprintf("one character is missing: %q, at character %d", w[i], i+1)
+			case string(w[i:]) == string(rest[1:]):
+				return fmt.Sprintf("one character too many: %q, at character %d", g[i], i+1)
+			case len(rest) > 1 && i+1 < len(w) && g[i] == w[i+1] && g[i+1] == w[i] && string(w[i+2:]) == string(rest[2:]):
+				return fmt.Sprintf("two characters are exchanged: %q where %q is expected, at character %d", string(g[i:i+2]), string(w[i:i+2]), i+1)
+			}
 			if string(w[i+1:]) == string(g[i+1:]) {
 				if alike(w[i], g[i]) {
 					return fmt.Sprintf("%q stands where %q is expected, at character %d; the two look alike", g[i], w[i], i+1)
@@ -202,6 +210,9 @@ func Difference(want, got string) string {
 			}
 			break
 		}
+	}
+	if len(g) == len(w)+1 && string(g[:len(w)]) == string(w) {
+		return fmt.Sprintf("one character too many: %q at the end", g[len(w)])
 	}
 	return other
 }

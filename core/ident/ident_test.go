@@ -29,6 +29,8 @@ func TestDifference(t *testing.T) {
 		{"a.b-c", "a.b_c", "hyphen and underscore"}, {"a.b", "a.b.debug", `suffix ".debug" is added`}, {"a.b.debug", "a.b", "is missing"},
 		{"example", "exаmple", "only looks like"}, {"abcdef", "abcd", "last 2 characters are missing"}, {"abcd", "abxd", "one character differs"},
 		{"example.hive1og", "example.hivelog", "look alike"}, {"example.larkfield.hivelog", "com.example.hivelog", "template"}, {"com.example.a", "com.example.b", "one character"},
+		{"example.atta", "example.ata", "one character is missing: 't', at character 11"}, {"example.ata", "example.atta", "one character too many: 't', at character 11"}, {"example.larkfield.a", "example.larkfiled.a", `two characters are exchanged: "le" where "el"`},
+		{"abcd", "abcde", "one character too many: 'e' at the end"}, {"abcd", "bacd", "exchanged"}, {"abcd", "abdd e", "another value"},
 		{"abc", "xyz", "another value"}, {"abc", "", "nothing is here"},
 	} {
 		if got := Difference(c.want, c.got); c.say == "" && got != "" || !strings.Contains(got, c.say) {

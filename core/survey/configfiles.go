@@ -126,6 +126,10 @@ func holdsWord(src []byte, id string) bool {
 	}
 }
 
+// CopyOf reports whether a file's name is another's with something added, as a second download or a copy gets, or in
+// other letters.
+func CopyOf(name, of string) bool { return stem(name) == stem(of) }
+
 // stem gives what a name keeps when case, extension and a copy's suffix are taken away.
 func stem(s string) string {
 	s = strings.ToLower(s)
