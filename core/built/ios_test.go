@@ -58,8 +58,6 @@ func repack(t testing.TB, b []byte, change func(name string, b []byte) []byte, m
 	return out.Bytes()
 }
 
-func same(_ string, b []byte) []byte { return b }
-
 const distribution = "F0:CC:11:59:84:75:E0:A8:2B:49:E0:6F:22:82:AC:5A:C9:CB:5D:7A:9D:04:DD:F6:9E:B6:96:DA:45:CE:0C:4F" // as openssl prints it
 
 // What apple/ says is what the package made of it says; executables were signed by a code signer that is not ours.
