@@ -245,7 +245,7 @@ func TestBadInput(t *testing.T) {
 		{name: "not a keystore", dir: dir, args: []string{"digest", "README.md"}, say: "neither a keystore", next: "keystore"},
 		{name: "server away", dir: dir, env: []string{"LIGARE_SERVER=http://127.0.0.1:9", "LIGARE_TOKEN=x"}, args: []string{"place", "thornmill", "--yes"}, say: "cannot be reached", next: "ligared local"},
 		{name: "no server", dir: dir, env: []string{"LIGARE_HOME=" + empty}, args: []string{"registrations"}, say: "no server is known", next: "ligared local"},
-		{name: "an argument too many", dir: dir, args: []string{"place", "thornmill", "extra"}, say: "takes no argument", next: "--help"},
+		{name: "an argument too many", dir: dir, args: []string{"place", "thornmill", "extra"}, say: "takes exactly one SERVICE", next: "--help"},
 		{name: "token unknown", dir: dir, env: []string{"LIGARE_TOKEN=ligare-person-0"}, args: []string{"registrations"}, say: "not known", next: "LIGARE_TOKEN"},
 		{name: "a word instead of a package", dir: dir, args: []string{"check", "extra"}, say: "extra", next: "APK"},
 		{name: "no such service", dir: dir, args: []string{"register", "nowhere", "-e", "production"}, say: "no service", next: "service list"},

@@ -37,7 +37,7 @@ type InspectOptions struct {
 func Inspect(ctx context.Context, name string, o InspectOptions) (*Package, error) {
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, &Problem{What: "cannot read " + name, Err: unwrapPath(err)}
+		return nil, &Problem{What: "cannot read " + name, Hint: "Name an APK, AAB or IPA that is there.", Err: unwrapPath(err)}
 	}
 	p := &Package{Name: name, file: f}
 	if err := p.read(ctx, o); err != nil {

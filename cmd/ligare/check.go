@@ -313,45 +313,52 @@ func showLineUp(w io.Writer, rows []check.Row) {
 		}
 		return 0
 	})
-	last := ""
-	var block [][]string
-	flush := func() {
-		table(w, block)
-		block = nil
-	}
-	blocks := map[string][]check.Row{}
-	for _, r := range rows {
-		blocks[key(r)] = append(blocks[key(r)], r)
-	}
-	columns := map[string][]string{} // of each block, those that hold something
-	for k, block := range blocks {
-		columns[k] = check.Held(block)
-	}
-	for _, r := range rows {
+	for i, from := 0, 0; i <= len(rows); i++ {
+		if i < len(rows) && key(rows[i]) == key(rows[from]) {
+			continue
+		}
+		if from > 0 {
+			fmt.Fprintln(w)
+		}
+		block := rows[from:i]
+		if len(block) == 0 {
+			fmt.Fprintln(w, "Nothing is registered yet.")
+			return
+		}
+		r := block[0]
 		service := r.Service
 		if r.Environment != "" {
 			service += ", " + r.Environment
 		}
-		head := fmt.Sprintf("%s  (%s)", r.Subject(), strings.TrimSuffix(service+"; "+strings.Join(r.Variants, ", "), "; "))
-		if head != last {
-			flush()
-			if last != "" {
-				fmt.Fprintln(w)
+		fmt.Fprintf(w, "%s  (%s)\n", r.Subject(), strings.TrimSuffix(service+"; "+strings.Join(r.Variants, ", "), "; "))
+		lines := lineUpBlock(block, 40)
+		for _, most := range []int{32, 26, 20, 16} { // what agrees is cut shorter until the table fits the screen
+			if width() == 0 || tableWidth(lines) <= width() {
+				break
 			}
-			fmt.Fprintln(w, head)
-			block = append(block, append([]string{" ", ""}, columns[key(r)]...))
-			last = head
+			lines = lineUpBlock(block, most)
 		}
+		table(w, lines)
+		from = i
+	}
+}
+
+// lineUpBlock lays out the rows of one identity. Values that agree, and names, are at most so many characters long; one that
+// disagrees stands in full, as does what the service has then.
+func lineUpBlock(rows []check.Row, most int) [][]string {
+	columns := check.Held(rows)
+	out := [][]string{append([]string{" ", ""}, columns...)}
+	for _, r := range rows {
 		mark := "="
 		if !r.Agrees {
 			mark = "≠"
 		}
-		line := []string{mark, r.What}
-		for _, col := range columns[key(r)] {
+		line := []string{mark, cut(r.What, most)}
+		for _, col := range columns {
 			cell, ok := r.Cells[col]
 			text := cell.Value
-			if r.Agrees {
-				text = short(text)
+			if r.Agrees || col != "service" && !slices.Contains(r.Odd, col) {
+				text = cut(text, most)
 			}
 			switch {
 			case !ok:
@@ -361,30 +368,28 @@ func showLineUp(w io.Writer, rows []check.Row) {
 			case cell.Note != "":
 				text += " (" + cell.Note + ")"
 			}
-			for _, odd := range r.Odd {
-				if odd == col {
-					text = "≠ " + text
-				}
+			if slices.Contains(r.Odd, col) {
+				text = "≠ " + text
 			}
 			line = append(line, text)
 		}
-		block = append(block, line)
+		out = append(out, line)
 		for _, odd := range r.Odd {
 			if cell := r.Cells[odd]; cell.Where != "" {
-				block = append(block, []string{" ", "", "  " + odd + " at " + cell.Where})
+				out = append(out, []string{" ", "", "  " + odd + " at " + cell.Where})
 			}
 		}
 	}
-	flush()
-	if last == "" {
-		fmt.Fprintln(w, "Nothing is registered yet.")
-	}
+	return out
 }
 
 // short cuts the middle out of a long value that agrees everywhere; in full it stands in the JSON and in the console.
-func short(s string) string {
-	if r := []rune(s); len(r) > 40 {
-		return string(r[:18]) + "…" + string(r[len(r)-12:])
+func short(s string) string { return cut(s, 40) }
+
+// cut cuts the middle out of what is longer than so many characters.
+func cut(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:most*3/5]) + "…" + string(r[len(r)-most*3/10:])
 	}
 	return s
 }

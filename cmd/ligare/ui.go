@@ -215,15 +215,7 @@ func finish(c *cli.Command, w *job.Work, list []job.Change, question string) (wr
 
 // table prints rows in columns as wide as their content.
 func table(w io.Writer, rows [][]string) {
-	var width []int
-	for _, r := range rows {
-		for i, cell := range r[:max(0, len(r)-1)] { // the last cell of a row has nothing to its right
-			if i == len(width) {
-				width = append(width, 0)
-			}
-			width[i] = max(width[i], len([]rune(cell)))
-		}
-	}
+	width := columnWidths(rows)
 	for _, r := range rows {
 		var b strings.Builder
 		for i, cell := range r {
@@ -234,4 +226,37 @@ func table(w io.Writer, rows [][]string) {
 		}
 		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
 	}
+}
+
+// columnWidths gives how wide each column is, in characters.
+func columnWidths(rows [][]string) (width []int) {
+	for _, r := range rows {
+		for i, cell := range r[:max(0, len(r)-1)] { // the last cell of a row has nothing to its right
+			if i == len(width) {
+				width = append(width, 0)
+			}
+			width[i] = max(width[i], len([]rune(cell)))
+		}
+	}
+	return width
+}
+
+// tableWidth gives how wide the widest row of a table is, of those that have all of its columns.
+func tableWidth(rows [][]string) (most int) {
+	width := columnWidths(rows)
+	for _, r := range rows {
+		if len(r) < len(rows[0]) {
+			continue
+		}
+		n := 0
+		for i, cell := range r {
+			if i == len(r)-1 {
+				n += len([]rune(cell))
+			} else {
+				n += width[i] + 2
+			}
+		}
+		most = max(most, n)
+	}
+	return most
 }
