@@ -309,10 +309,18 @@ func (x *android) metadata(e *chunk.Element) (Metadata, bool) {
 		m.Type = "boolean"
 	case chunk.Reference, chunk.DynamicRef:
 		m.Type = "reference"
+	case chunk.Dimension:
+		m.Type = "dimension"
+	case chunk.Fraction:
+		m.Type = "fraction"
+	case chunk.Attribute, chunk.DynamicAtt:
+		m.Type = "attribute"
 	default:
 		m.Type = fmt.Sprintf("type 0x%02x", byte(v.Type))
 		if v.Type >= 0x1c && v.Type <= 0x1f {
 			m.Type = "color"
+		} else if v.Type == chunk.Null {
+			m.Type = "null"
 		}
 	}
 	return m, true

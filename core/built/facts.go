@@ -72,7 +72,7 @@ type Feature struct {
 type Metadata struct {
 	Name     string `json:"name"`
 	Value    string `json:"value"`              // what the app reads
-	Type     string `json:"type"`               // string, int, float, boolean, reference, color
+	Type     string `json:"type"`               // string, int, float, boolean, reference, color, dimension, fraction, attribute, null
 	Resource string `json:"resource,omitempty"` // type/name, when the entry names a resource
 	Values   []Text `json:"values,omitempty"`   // of a resource, in every configuration
 	Lost     bool   `json:"lost,omitempty"`     // a long number that became a float: its last digits are gone

@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/binary"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -294,6 +295,78 @@ func BenchmarkVerify(b *testing.B) {
 	for b.Loop() {
 		if _, err := blk.Verify(context.Background(), r); err != nil {
 			b.Fatal(err)
+		}
+	}
+}
+
+// Scheme 3.1 is scheme 3 under another number, for phones from Android 13 on: its signers say from which version.
+func TestScheme31(t *testing.T) {
+	b := bytes.Clone(load(t, "rotated.apk"))
+	at := bytes.LastIndex(b, []byte{0xc0, 0x68, 0x53, 0xf0})
+	binary.LittleEndian.PutUint32(b[at:], 0x1b93ad61)
+	blk, err := Find(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := blk.Signers[1]
+	if s.Scheme != V31 || s.MinSDK == 0 || len(s.Lineage) != 2 {
+		t.Errorf("%s from SDK %d, %d ancestors", s.Scheme, s.MinSDK, len(s.Lineage))
+	}
+	list, err := blk.Verify(context.Background(), bytes.NewReader(b))
+	if err != nil || list[1].Err != nil {
+		t.Errorf("%v %v", list, err)
+	}
+	// A signer of scheme 3 that says that one of 3.1 is there does not hold without it.
+	whole := load(t, "v123.apk")
+	if blk, err = Find(bytes.NewReader(whole), int64(len(whole))); err != nil {
+		t.Fatal(err)
+	}
+	blk.Signers[1].Stripped = []Scheme{V31}
+	if list, err = blk.Verify(context.Background(), bytes.NewReader(whole)); err != nil || list[1].Err == nil || !strings.Contains(list[1].Err.Error(), "scheme 3.1 was there") {
+		t.Errorf("%v %v", list, err)
+	}
+}
+
+// An archive whose directory is told in the record for large ones is read like any other.
+func TestALargeArchive(t *testing.T) {
+	whole := load(t, "plain.apk")
+	blk, err := Find(bytes.NewReader(whole), int64(len(whole)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	le := binary.LittleEndian
+	end := bytes.Clone(whole[blk.end:])
+	count := uint64(le.Uint16(end[10:]))
+	record := make([]byte, 56)
+	le.PutUint32(record, 0x06064b50)
+	le.PutUint64(record[4:], 44)
+	le.PutUint64(record[24:], count)
+	le.PutUint64(record[32:], count)
+	le.PutUint64(record[40:], uint64(blk.end-blk.directory))
+	le.PutUint64(record[48:], uint64(blk.directory))
+	locator := make([]byte, 20)
+	le.PutUint32(locator, 0x07064b50)
+	le.PutUint64(locator[8:], uint64(blk.end))
+	le.PutUint32(locator[16:], 1)
+	le.PutUint32(end[16:], 0xFFFFFFFF)
+	large := slices.Concat(whole[:blk.end], record, locator, end)
+	got, err := Find(bytes.NewReader(large), int64(len(large)))
+	if err != nil || got.directory != blk.directory {
+		t.Fatalf("%+v %v", got, err)
+	}
+	if n, _, err := got.Count(bytes.NewReader(large), 1000); err != nil || uint64(n) != count {
+		t.Errorf("%d entries, and there are %d: %v", n, count, err)
+	}
+	for name, change := range map[string]func(b []byte){
+		"no locator":          func(b []byte) { b[len(b)-len(end)-20] ^= 1 },
+		"a locator that errs": func(b []byte) { le.PutUint64(b[len(b)-len(end)-12:], 1<<60) },
+		"no record":           func(b []byte) { b[blk.end] ^= 1 },
+		"behind its end":      func(b []byte) { le.PutUint64(b[blk.end+48:], 1<<50) },
+	} {
+		b := bytes.Clone(large)
+		change(b)
+		if _, err := Find(bytes.NewReader(b), int64(len(b))); err == nil {
+			t.Errorf("%s: no error", name)
 		}
 	}
 }
