@@ -94,6 +94,9 @@ func TestHandingInAPackage(t *testing.T) {
 	if code != 201 || p.App != "" || p.Identifier != "example.larkfield.hivelog" || p.Platform != "android" || p.Version != "2.3 (14)" || p.ID == "" || p.Kept != shape.KeepFacts || p.LineUp != nil || len(p.SHA256) != 64 || p.Size != int64(len(apk)) {
 		t.Fatalf("%d %+v", code, p)
 	}
+	if !slices.Equal(rulesOf(p), []string{"package-number-lost", "package-number-lost"}) || !slices.ContainsFunc(p.NotLooked, func(why string) bool { return strings.Contains(why, "nothing to compare it with") }) {
+		t.Errorf("a package of nobody's is held against itself: %v %v", rulesOf(p), p.NotLooked)
+	}
 	g, err := w.owner.Register(ctx, w.ready())
 	if err != nil {
 		t.Fatal(err)

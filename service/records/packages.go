@@ -70,16 +70,14 @@ func (r *Records) Inspect(ctx context.Context, c Caller, in Handed) (*shape.Pack
 	if err != nil {
 		return nil, err
 	}
-	if out.App != "" {
-		more, err := r.judge(ctx, c, in, a, f, sheets, out)
-		if err != nil {
-			return nil, err
-		}
-		findings = append(findings, more.Findings...)
-		for _, n := range more.NotLooked {
-			if n.Required {
-				blind = append(blind, n.Reason)
-			}
+	more, err := r.judge(ctx, c, in, a, f, sheets, out)
+	if err != nil {
+		return nil, err
+	}
+	findings = append(findings, more.Findings...)
+	for _, n := range more.NotLooked {
+		if n.Required {
+			blind = append(blind, n.Reason)
 		}
 	}
 	if out.Facts, err = json.Marshal(f); err != nil {
@@ -115,11 +113,13 @@ func (r *Records) appOf(ctx context.Context, c Caller, named string, p *shape.Pa
 	return name, err
 }
 
-// judge holds a package against what is registered for its app.
+// judge holds a package against what is registered for its app; one of no app that is known only against itself.
 func (r *Records) judge(ctx context.Context, c Caller, in Handed, a *built.Archive, f *built.Facts, sheets []*sheet.Sheet, out *shape.Package) (*check.Result, error) {
-	got, err := r.Comparison(ctx, c, out.App)
-	if err != nil {
-		return nil, err
+	got, err := &shape.Comparison{}, error(nil)
+	if out.App != "" {
+		if got, err = r.Comparison(ctx, c, out.App); err != nil {
+			return nil, err
+		}
 	}
 	known := held.Sheets{}
 	for _, s := range sheets {
@@ -130,7 +130,11 @@ func (r *Records) judge(ctx context.Context, c Caller, in Handed, a *built.Archi
 		return nil, err
 	}
 	x := check.Input{Missing: map[check.Need]string{check.History: "a package has no version control", check.Services: "the services were not asked"}, Now: time.Now(), Records: held.Records(got, regs), Recognised: held.Recognised(got)}
-	if len(regs) == 0 && len(unfinished) == 0 {
+	switch {
+	case out.App == "":
+		why := "no app in the records has the identifier " + out.Identifier + ": there is nothing to compare it with"
+		x.Missing[check.Attached], x.Missing[check.Registrations], x.Missing[check.TeamRecords] = why, why, why
+	case len(regs) == 0 && len(unfinished) == 0:
 		x.Missing[check.Registrations] = out.App + " is not registered with any service yet"
 	}
 	want := check.Request{Name: in.Name, Environment: in.Environment, Sheets: sheets}
@@ -151,22 +155,29 @@ func (r *Records) judge(ctx context.Context, c Caller, in Handed, a *built.Archi
 	} else if err != nil {
 		return nil, unreadable(in.Name, err)
 	}
-	rows := check.OfPackage(check.LineUp(x.Input, x.Answers, x.Records))
-	for i := range rows {
-		if err := r.lastSeen(ctx, c, out.App, &rows[i]); err != nil {
+	if out.App != "" {
+		if out.LineUp, err = r.packageLineUp(ctx, c, out.App, x); err != nil {
 			return nil, err
 		}
-	}
-	check.Judge(rows)
-	out.LineUp = &shape.LineUp{Columns: check.Held(rows)}
-	if out.LineUp.Rows, err = json.Marshal(rows); err != nil {
-		return nil, err
 	}
 	res := check.Run(x)
 	for _, why := range unfinished {
 		res.NotLooked = append(res.NotLooked, check.NotLooked{Rule: "identifier-not-registered", Reason: why, Required: true})
 	}
 	return res, nil
+}
+
+// packageLineUp lays a package beside what the services have, and what they saw last.
+func (r *Records) packageLineUp(ctx context.Context, c Caller, app string, x check.Input) (*shape.LineUp, error) {
+	rows := check.OfPackage(check.LineUp(x.Input, x.Answers, x.Records))
+	for i := range rows {
+		if err := r.lastSeen(ctx, c, app, &rows[i]); err != nil {
+			return nil, err
+		}
+	}
+	check.Judge(rows)
+	text, err := json.Marshal(rows)
+	return &shape.LineUp{Columns: check.Held(rows), Rows: text}, err
 }
 
 // combPackage looks for the team's server secrets and for private keys in every byte of a package, unpacked too.

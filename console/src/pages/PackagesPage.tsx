@@ -77,6 +77,7 @@ function Progress({ sent }: { sent: number }) {
 
 function counts(p: Package): string {
   if (p.errors === undefined) return 'facts only'
+  if (!p.app) return 'compared with nothing'
   return `${p.errors} errors, ${p.warnings ?? 0} warnings, ${p.notes ?? 0} notes`
 }
 
