@@ -95,7 +95,18 @@ func held(reg *wiring.Registration, id *wiring.Registered) map[string]string {
 }
 
 // OfPackage turns the line-up of a package's own tree into one of its column: what stands in the package, wherever in it.
+// Rows of identities that are others than the package's are left out.
 func OfPackage(rows []Row) []Row {
+	group := func(r Row) string {
+		return r.Service + " " + r.Environment + " " + string(r.Platform) + " " + r.Identity
+	}
+	others := map[string]bool{}
+	for _, r := range rows {
+		if c, ok := r.Cells["tree"]; ok && noBuild(c) {
+			others[group(r)] = true
+		}
+	}
+	rows = slices.DeleteFunc(rows, func(r Row) bool { return others[group(r)] })
 	for i := range rows {
 		cells := map[string]Cell{}
 		for name, c := range rows[i].Cells {
@@ -124,7 +135,7 @@ func WithPackage(rows, built []Row) []Row {
 			return r.Service == b.Service && r.Environment == b.Environment && r.Platform == b.Platform && r.Identity == b.Identity && r.What == b.What
 		})
 		switch {
-		case !says || noBuild(cell):
+		case !says:
 		case i >= 0:
 			rows[i].Cells["built package"] = cell
 		default:

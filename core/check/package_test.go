@@ -196,7 +196,11 @@ func TestARightPackageGetsSilence(t *testing.T) {
 	if slices.Contains(res.Looked, "lock-file-old") {
 		t.Error("a rule of trees looked at a package")
 	}
+	in.Registrations = append(in.Registrations, registered("tollbarrow", "staging", nil, nil, "android "+hive+".staging"))
 	rows := OfPackage(LineUp(in.Input, in.Answers, in.Records))
+	if slices.ContainsFunc(rows, func(r Row) bool { return r.Identity != hive }) {
+		t.Errorf("rows of another identity: %+v", rows)
+	}
 	if !slices.ContainsFunc(rows, func(r Row) bool {
 		return r.What == "application ID" && r.Cells["built package"].Value == hive && r.Agrees
 	}) {

@@ -166,10 +166,14 @@ func (r *runner) profile(s *Shipped, a *built.App) {
 		if sig.Team != "" && len(p.Team) > 0 && !slices.Contains(p.Team, sig.Team) {
 			say(Error, "team", "The app is signed by team %s, and the profile %s is of team %s", sig.Team, p.Name, strings.Join(p.Team, ", "))
 		}
+		var without []string
 		for _, k := range sortedEntitlements(sig.Entitlements) {
 			if _, ok := p.Entitlements[k]; !ok {
-				say(Error, k, "The app is signed with the entitlement %s, which the profile %s does not grant", k, p.Name)
+				without = append(without, k)
 			}
+		}
+		if len(without) > 0 {
+			say(Error, "entitlements", "The app is signed with %s, which the profile %s does not grant", strings.Join(without, " and "), p.Name)
 		}
 		if sig.Identifier != "" && sig.Identifier != a.BundleID {
 			say(Error, "code", "The code signature is that of %s, and Info.plist says %s: Info.plist was changed after signing", sig.Identifier, a.BundleID)

@@ -34,7 +34,7 @@ function Findings({ findings, blind }: { findings: PackageFinding[]; blind: stri
       {findings.length === 0
         ? <p className="rounded border border-line bg-sheet px-3 py-2 text-sm"><span aria-hidden className="mr-2 font-bold text-fine">●</span>Nothing was found.</p>
         : <ul className="divide-y divide-line rounded border border-line bg-sheet text-sm">{findings.map((f, i) => <FindingLine key={`${f.rule} ${i}`} finding={f} open={f.severity === 'error'} />)}</ul>}
-      {blind.map((why) => <p key={why} className="mt-2 text-sm text-soft"><span aria-hidden className="mr-2 font-bold text-wait">?</span>Not looked at: {why}</p>)}
+      {blind.map((why) => <p key={why} className="mt-2 text-sm text-soft"><span aria-hidden className="mr-2 font-bold text-wait">?</span><span className="sr-only">not looked at: </span>{why}</p>)}
     </Section>
   )
 }
