@@ -141,7 +141,7 @@ func handIn(file, keep string) chromedp.Tasks {
 func TestAPackageInTheConsole(t *testing.T) {
 	dir := connected(t, "shipped")
 	must(t, 0, dir, "check")
-	apk, err := filepath.Abs("../core/built/testdata/rotated.apk")
+	apk, err := filepath.Abs("../core/built/builttest/testdata/rotated.apk")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"archive/zip"
-	"bytes"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -10,41 +8,15 @@ import (
 	"testing"
 
 	"ligare/core/built"
+	"ligare/core/built/builttest"
 	"ligare/core/check"
 )
 
-// apk gives the package of the tests, with one more entry that is packed.
-func apk(t *testing.T, name, text string) string {
+// apk writes the package of the tests with more entries.
+func apk(t *testing.T, more ...string) string {
 	t.Helper()
-	b, err := os.ReadFile("../core/built/testdata/v123.apk")
-	if err != nil {
-		t.Fatal(err)
-	}
-	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var out bytes.Buffer
-	w := zip.NewWriter(&out)
-	for _, f := range z.File {
-		if err := w.Copy(f); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if name != "" {
-		e, err := w.Create(name)
-		if err == nil {
-			_, err = e.Write([]byte(text))
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
 	file := filepath.Join(t.TempDir(), "app.apk")
-	if err := os.WriteFile(file, out.Bytes(), 0o644); err != nil {
+	if err := os.WriteFile(file, builttest.With(t, builttest.Load(t, "v123.apk"), more...), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	return file
@@ -53,7 +25,7 @@ func apk(t *testing.T, name, text string) string {
 // A package takes the place of a tree: what it holds, what is wrong with it, side by side with the tree, looked through.
 func TestAPackageOnTheCommandLine(t *testing.T) {
 	dir := connected(t, "packaged")
-	signed, err := filepath.Abs("../core/built/testdata/v123.apk")
+	signed, err := filepath.Abs("../core/built/builttest/testdata/v123.apk")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -64,7 +36,7 @@ func TestAPackageOnTheCommandLine(t *testing.T) {
 	if r := must(t, 0, dir, "inspect", signed); !strings.Contains(r.out, "96:0B:44:F0") || !strings.Contains(r.out, "a float: the last digits") {
 		t.Errorf("%s", r.out)
 	}
-	changed := apk(t, "", "") // repacked, so that the block is gone and the file list stays
+	changed := apk(t) // repacked, so that the block is gone and the file list stays
 	if r := runWith(t, dir, nil, "inspect", changed, "--verify"); r.status != 1 || !strings.Contains(r.out, "does not hold: scheme") {
 		t.Errorf("%d %s%s", r.status, r.out, r.err)
 	}

@@ -42,6 +42,7 @@ var rules = []rule{
 	{in: "core/check", own: []string{"core/built", "core/comb", "core/signature", "core/syntax", "core/cert", "core/survey", "core/sheet", "core/binding", "core/ident", "core/wiring"}, others: []string{yaml}, banned: inside},
 	{in: "core/rename", own: []string{"core/survey", "core/syntax", "core/tree", "core/binding", "core/ident", "core/wiring"}, banned: inside},
 	{in: "core/report", own: []string{"core/check"}, banned: inside},
+	{in: "core/built/builttest", banned: inside},
 	{in: "core", own: []string{"core"}, banned: inside},
 	{in: "sheets"},
 	{in: "edit", banned: []string{"net", "database", "os/exec"}},

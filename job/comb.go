@@ -270,13 +270,13 @@ func (k *comber) open(ctx context.Context, name string, f *os.File, b *comb.Buff
 			return 0, err
 		}
 	}
-	counted := &counter{r: f}
+	counted := &comb.Counted{From: f}
 	err := k.c.Scan(ctx, counted, b, func(h comb.Hit) {
 		x := check.OfHit(h)
 		x.File, x.Line, x.Column = name, h.Line, h.Column
 		k.found.add(x)
 	})
-	return counted.n, err
+	return counted.Bytes, err
 }
 
 // archive looks through what is packed in a ZIP archive.
@@ -296,17 +296,6 @@ func (k *comber) archive(ctx context.Context, name string, f *os.File, b *comb.B
 		k.unread = append(k.unread, name+": "+why)
 	}
 	return err
-}
-
-type counter struct {
-	r io.Reader
-	n int64
-}
-
-func (c *counter) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n += int64(n)
-	return n, err
 }
 
 // keyStore tries the passwords that everybody tries.

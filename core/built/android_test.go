@@ -4,12 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"os"
-	"path/filepath"
 	"reflect"
 	"strings"
 	"testing"
 
+	"ligare/core/built/builttest"
 	"ligare/core/sheet"
 	"ligare/core/survey"
 	"ligare/sheets"
@@ -22,15 +21,6 @@ var known = func() []*sheet.Sheet {
 	}
 	return []*sheet.Sheet{all["thornmill"], all["tollbarrow"]}
 }()
-
-func load(t testing.TB, name string) []byte {
-	t.Helper()
-	b, err := os.ReadFile(filepath.Join("testdata", name))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return b
-}
 
 func facts(t testing.TB, b []byte, o Options) (*Archive, *Facts) {
 	t.Helper()
@@ -51,7 +41,7 @@ func TestFactsOfAndroidPackages(t *testing.T) {
 	yes, no := true, false
 	for name, kind := range map[string]Kind{"plain.apk": APK, "old.apk": APK, "sparse.apk": APK, "app.aab": AAB} {
 		t.Run(name, func(t *testing.T) {
-			_, f := facts(t, load(t, name), Options{Strings: true, Sheets: known})
+			_, f := facts(t, builttest.Load(t, name), Options{Strings: true, Sheets: known})
 			a := f.Android
 			if f.Kind != kind || a == nil {
 				t.Fatalf("%+v", f)
@@ -140,9 +130,9 @@ func TestFactsOfAndroidPackages(t *testing.T) {
 
 // The certificates are those that the platform's own tool printed when the packages were made, and every signature holds.
 func TestSignersOfAndroidPackages(t *testing.T) {
-	for _, line := range strings.Split(strings.TrimSpace(string(load(t, "certificates.txt"))), "\n") {
+	for _, line := range strings.Split(strings.TrimSpace(string(builttest.Load(t, "certificates.txt"))), "\n") {
 		name, digests, _ := strings.Cut(line, ": ")
-		_, f := facts(t, load(t, name+".apk"), Options{Verify: true})
+		_, f := facts(t, builttest.Load(t, name+".apk"), Options{Verify: true})
 		if f.Signing.Verified == nil || !*f.Signing.Verified {
 			t.Errorf("%s: %+v", name, f.Signing)
 		}
@@ -164,11 +154,11 @@ func TestSignersOfAndroidPackages(t *testing.T) {
 			}
 		}
 	}
-	_, f := facts(t, load(t, "app.aab"), Options{Verify: true})
+	_, f := facts(t, builttest.Load(t, "app.aab"), Options{Verify: true})
 	if len(f.Signing.Signers) != 1 || !*f.Signing.Verified || f.Signing.Signers[0].Scheme != "1" || f.Signing.Signers[0].Certificates[0].Subject != "CN=Larkfield one" {
 		t.Errorf("%+v", f.Signing)
 	}
-	_, f = facts(t, load(t, "plain.apk"), Options{Verify: true})
+	_, f = facts(t, builttest.Load(t, "plain.apk"), Options{Verify: true})
 	if *f.Signing.Verified || !strings.Contains(f.Signing.Note, "not signed") {
 		t.Errorf("a package without a signature: %+v", f.Signing)
 	}
@@ -177,7 +167,7 @@ func TestSignersOfAndroidPackages(t *testing.T) {
 // A package as a tree answers what a source tree answers.
 func TestAPackageAsATree(t *testing.T) {
 	for _, name := range []string{"v123.apk", "app.aab"} {
-		a, f := facts(t, load(t, name), Options{Sheets: known})
+		a, f := facts(t, builttest.Load(t, name), Options{Sheets: known})
 		a.Expect([]string{"123456789012345", "7"})
 		tr, r, err := a.Tree(f, known)
 		if err != nil {
@@ -201,7 +191,7 @@ func TestAPackageAsATree(t *testing.T) {
 }
 
 func TestTwoNumbersOfOneFloatAreNotTold(t *testing.T) {
-	a, f := facts(t, load(t, "v123.apk"), Options{Sheets: known})
+	a, f := facts(t, builttest.Load(t, "v123.apk"), Options{Sheets: known})
 	a.Expect([]string{"123456789012345", "123456789012346"})
 	tr, _, err := a.Tree(f, known)
 	if err != nil {
@@ -214,7 +204,7 @@ func TestTwoNumbersOfOneFloatAreNotTold(t *testing.T) {
 
 // The facts are JSON with the names that the reference gives.
 func TestFactsAsJSON(t *testing.T) {
-	_, f := facts(t, load(t, "v123.apk"), Options{})
+	_, f := facts(t, builttest.Load(t, "v123.apk"), Options{})
 	b, err := json.Marshal(f)
 	if err != nil {
 		t.Fatal(err)

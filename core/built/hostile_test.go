@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"ligare/core/built/builttest"
 )
 
 // zipped writes an archive: names and contents in turn.
@@ -58,24 +60,6 @@ var deflate = func() *flate.Writer {
 	}
 	return w
 }()
-
-func entryOf(t testing.TB, pkg, name string) []byte {
-	t.Helper()
-	b := load(t, pkg)
-	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	f, err := z.Open(name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	out, err := io.ReadAll(f)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return out
-}
 
 // document writes a binary document of many elements under <manifest>, each with the same attributes.
 func document(element string, n int, name string) []byte {
@@ -148,9 +132,9 @@ func hostile(t testing.TB) map[string][]byte {
 	if os.Getenv("LIGARE_HOSTILE") != "" {
 		bomb = 1 << 30
 	}
-	apk, ipa, aab := load(t, "v123.apk"), load(t, "app.ipa"), load(t, "app.aab")
-	manifest, tab := entryOf(t, "plain.apk", "AndroidManifest.xml"), entryOf(t, "plain.apk", "resources.arsc")
-	info, code := entryOf(t, "app.ipa", "Payload/Hivelog.app/Info.plist"), entryOf(t, "app.ipa", "Payload/Hivelog.app/Hivelog")
+	apk, ipa, aab := builttest.Load(t, "v123.apk"), builttest.Load(t, "app.ipa"), builttest.Load(t, "app.aab")
+	manifest, tab := builttest.Entry(t, "plain.apk", "AndroidManifest.xml"), builttest.Entry(t, "plain.apk", "resources.arsc")
+	info, code := builttest.Entry(t, "app.ipa", "Payload/Hivelog.app/Info.plist"), builttest.Entry(t, "app.ipa", "Payload/Hivelog.app/Hivelog")
 	const app = "Payload/Hivelog.app/"
 	of := func(b []byte, name string, to func([]byte) []byte) []byte {
 		return repack(t, b, func(n string, b []byte) []byte {
@@ -337,7 +321,7 @@ func TestWhatHostilePackagesAreTold(t *testing.T) {
 
 func FuzzPackage(f *testing.F) {
 	for _, name := range []string{"v123.apk", "app.aab", "app.ipa", "old.apk"} {
-		f.Add(load(f, name))
+		f.Add(builttest.Load(f, name))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		a, err := Open(bytes.NewReader(b), int64(len(b)))

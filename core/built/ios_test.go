@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"ligare/core/built/builttest"
 	"ligare/core/survey"
 )
 
@@ -62,7 +63,7 @@ const distribution = "F0:CC:11:59:84:75:E0:A8:2B:49:E0:6F:22:82:AC:5A:C9:CB:5D:7
 
 // What apple/ says is what the package made of it says; executables were signed by a code signer that is not ours.
 func TestFactsOfAnIOSPackage(t *testing.T) {
-	_, f := facts(t, load(t, "app.ipa"), Options{Sheets: known})
+	_, f := facts(t, builttest.Load(t, "app.ipa"), Options{Sheets: known})
 	if f.Kind != IPA || len(f.IOS) != 2 {
 		t.Fatalf("%+v", f)
 	}
@@ -101,7 +102,7 @@ func TestFactsOfAnIOSPackage(t *testing.T) {
 }
 
 func TestAnIOSPackageAsATree(t *testing.T) {
-	a, f := facts(t, load(t, "app.ipa"), Options{Sheets: known})
+	a, f := facts(t, builttest.Load(t, "app.ipa"), Options{Sheets: known})
 	_, r, err := a.Tree(f, known)
 	if err != nil {
 		t.Fatal(err)
@@ -117,7 +118,7 @@ func TestAnIOSPackageAsATree(t *testing.T) {
 
 // What is broken in one part is said there, and the rest is read.
 func TestBrokenPartsOfAnIOSPackage(t *testing.T) {
-	whole := load(t, "app.ipa")
+	whole := builttest.Load(t, "app.ipa")
 	const app = "Payload/Hivelog.app/"
 	for name, c := range map[string]struct {
 		of   string
@@ -160,7 +161,7 @@ func TestBrokenPartsOfAnIOSPackage(t *testing.T) {
 
 // An app whose two forms of entitlements differ is told so, and the one that phones believe counts.
 func TestTwoFormsOfEntitlements(t *testing.T) {
-	b := repack(t, load(t, "app.ipa"), func(n string, b []byte) []byte {
+	b := repack(t, builttest.Load(t, "app.ipa"), func(n string, b []byte) []byte {
 		if n == "Payload/Hivelog.app/Hivelog" {
 			return bytes.ReplaceAll(b, []byte("<key>aps-environment</key><string>production</string>"), []byte("<key>aps-environment</key><string>developmen</string>"))
 		}

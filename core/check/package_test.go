@@ -1,13 +1,10 @@
 package check
 
 import (
-	"archive/zip"
 	"bytes"
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -15,6 +12,7 @@ import (
 
 	"ligare/core/binding"
 	"ligare/core/built"
+	"ligare/core/built/builttest"
 	"ligare/core/ident"
 	"ligare/core/sheet"
 	"ligare/core/survey"
@@ -33,11 +31,7 @@ type handed struct {
 
 func packageOf(t *testing.T, name string, regs ...*wiring.Registration) *handed {
 	t.Helper()
-	b, err := os.ReadFile("../built/testdata/" + name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	h := &handed{body: b, req: Request{Name: name, Environment: "production"}}
+	h := &handed{body: bytes.Clone(builttest.Load(t, name)), req: Request{Name: name, Environment: "production"}}
 	for _, s := range []string{"etchwork", "thornmill", "tollbarrow", "treadmark"} {
 		h.req.Sheets = append(h.req.Sheets, shipped[s])
 	}
@@ -53,33 +47,9 @@ func packageOf(t *testing.T, name string, regs ...*wiring.Registration) *handed 
 	return h
 }
 
-// with puts more entries into the package; the signature does not hold any more then.
-func (h *handed) with(t *testing.T, more ...string) *handed {
-	t.Helper()
-	z, err := zip.NewReader(bytes.NewReader(h.body), int64(len(h.body)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var out bytes.Buffer
-	w := zip.NewWriter(&out)
-	for _, f := range z.File {
-		if err := w.Copy(f); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for i := 0; i < len(more); i += 2 {
-		e, err := w.Create(more[i])
-		if err == nil {
-			_, err = io.WriteString(e, more[i+1])
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
-	h.body = out.Bytes()
+// with puts one more entry into the package; the signature does not hold any more then.
+func (h *handed) with(t *testing.T, name, text string) *handed {
+	h.body = builttest.With(t, h.body, name, text)
 	return h
 }
 

@@ -91,9 +91,9 @@ func (a *archive) entry(ctx context.Context, name string, e *zip.File, depth int
 		}
 		src = bytes.NewReader(inner)
 	}
-	counted := &counter{r: src}
+	counted := &Counted{From: src}
 	err = a.c.Scan(ctx, counted, a.b, func(h Hit) { a.found(name, h) })
-	a.left -= counted.n
+	a.left -= counted.Bytes
 	if err != nil && ctx.Err() == nil {
 		a.skip("%s cannot be unpacked to its end: %v", name, err)
 		return nil
@@ -101,13 +101,15 @@ func (a *archive) entry(ctx context.Context, name string, e *zip.File, depth int
 	return err
 }
 
-type counter struct {
-	r io.Reader
-	n int64
+// Counted reads, and counts the bytes.
+type Counted struct {
+	From  io.Reader
+	Bytes int64
 }
 
-func (c *counter) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n += int64(n)
+// Read reads from what is counted.
+func (c *Counted) Read(p []byte) (int, error) {
+	n, err := c.From.Read(p)
+	c.Bytes += int64(n)
 	return n, err
 }

@@ -13,7 +13,7 @@ import (
 
 func load(t testing.TB, name string) []byte {
 	t.Helper()
-	b, err := os.ReadFile("../built/testdata/" + name)
+	b, err := os.ReadFile("../built/builttest/testdata/" + name)
 	if err != nil {
 		t.Fatal(err)
 	}

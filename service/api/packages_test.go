@@ -1,7 +1,6 @@
 package api_test
 
 import (
-	"archive/zip"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -17,6 +16,7 @@ import (
 	"time"
 
 	"ligare/client/shape"
+	"ligare/core/built/builttest"
 	"ligare/core/check"
 	"ligare/service/api"
 )
@@ -24,37 +24,10 @@ import (
 // packed gives a package that the platform's tools made, with more in it.
 func packed(t *testing.T, name string, more ...string) string {
 	t.Helper()
-	b, err := os.ReadFile(filepath.Join("../../core/built/testdata", name))
-	if err != nil {
-		t.Fatal(err)
-	}
 	if more == nil {
-		return string(b)
+		return string(builttest.Load(t, name))
 	}
-	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var out bytes.Buffer
-	w := zip.NewWriter(&out)
-	for _, f := range z.File {
-		if err := w.Copy(f); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for i := 0; i < len(more); i += 2 {
-		e, err := w.Create(more[i])
-		if err == nil {
-			_, err = io.WriteString(e, more[i+1])
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
-	return out.String()
+	return string(builttest.With(t, builttest.Load(t, name), more...))
 }
 
 // hand hands a package in and gives the status and what was found.

@@ -1,40 +1,21 @@
 package chunk
 
 import (
-	"archive/zip"
 	"encoding/binary"
 	"errors"
-	"io"
 	"math"
 	"reflect"
 	"strings"
 	"testing"
-)
 
-// from takes an entry out of a package that the platform's own tools made.
-func from(t testing.TB, pkg, name string) []byte {
-	t.Helper()
-	z, err := zip.OpenReader("../../built/testdata/" + pkg)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer z.Close()
-	f, err := z.Open(name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b, err := io.ReadAll(f)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return b
-}
+	"ligare/core/built/builttest"
+)
 
 var made = []string{"plain.apk", "old.apk", "sparse.apk"}
 
 func TestDocuments(t *testing.T) {
 	for _, pkg := range made {
-		top, err := XML(from(t, pkg, "AndroidManifest.xml"))
+		top, err := XML(builttest.Entry(t, pkg, "AndroidManifest.xml"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -53,7 +34,7 @@ func TestDocuments(t *testing.T) {
 
 func TestTables(t *testing.T) {
 	for _, pkg := range made {
-		tab, err := Read(from(t, pkg, "resources.arsc"))
+		tab, err := Read(builttest.Entry(t, pkg, "resources.arsc"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -177,7 +158,7 @@ func TestEveryByteChanged(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"AndroidManifest.xml", "resources.arsc"} {
-		whole := from(t, "old.apk", name)
+		whole := builttest.Entry(t, "old.apk", name)
 		for i := range whole {
 			b := append([]byte(nil), whole...)
 			for _, x := range []byte{0, 0xFF, b[i] ^ 0x80, b[i] + 1} {
@@ -226,7 +207,7 @@ func TestQualifiers(t *testing.T) {
 
 func FuzzTable(f *testing.F) {
 	for _, pkg := range made {
-		f.Add(from(f, pkg, "resources.arsc"))
+		f.Add(builttest.Entry(f, pkg, "resources.arsc"))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		tab, err := Read(b)
@@ -248,7 +229,7 @@ func FuzzTable(f *testing.F) {
 
 func FuzzXML(f *testing.F) {
 	for _, pkg := range made {
-		f.Add(from(f, pkg, "AndroidManifest.xml"))
+		f.Add(builttest.Entry(f, pkg, "AndroidManifest.xml"))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if top, err := XML(b); (top == nil) == (err == nil) {

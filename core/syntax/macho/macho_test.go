@@ -1,37 +1,18 @@
 package macho
 
 import (
-	"archive/zip"
 	"bytes"
 	"encoding/binary"
-	"io"
 	"reflect"
 	"strings"
 	"testing"
-)
 
-// executable takes one out of a package: linked by a linker and signed by a code signer, neither ours.
-func executable(t testing.TB, name string) []byte {
-	t.Helper()
-	z, err := zip.OpenReader("../../built/testdata/app.ipa")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer z.Close()
-	f, err := z.Open("Payload/Hivelog.app/" + name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b, err := io.ReadAll(f)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return b
-}
+	"ligare/core/built/builttest"
+)
 
 func TestExecutables(t *testing.T) {
 	for name, want := range map[string][]string{"Hivelog": {"x86_64", "arm64"}, "PlugIns/Share.appex/Share": {"arm64"}} {
-		got, err := Read(bytes.NewReader(executable(t, name)))
+		got, err := Read(bytes.NewReader(builttest.Entry(t, "app.ipa", "Payload/Hivelog.app/"+name)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -50,7 +31,7 @@ func TestExecutables(t *testing.T) {
 
 // The signature's parts say what they say without the rest; one that is taken away is not there.
 func TestAPartLess(t *testing.T) {
-	b := executable(t, "Hivelog")
+	b := builttest.Entry(t, "app.ipa", "Payload/Hivelog.app/Hivelog")
 	for magic, check := range map[uint32]func(s Slice) bool{
 		magicEntitlements: func(s Slice) bool { return s.Entitlements == nil && s.DER != nil },
 		magicDER:          func(s Slice) bool { return s.DER == nil && s.Entitlements != nil },
@@ -66,7 +47,7 @@ func TestAPartLess(t *testing.T) {
 }
 
 func TestBinaryEntitlements(t *testing.T) {
-	got, err := Read(bytes.NewReader(executable(t, "Hivelog")))
+	got, err := Read(bytes.NewReader(builttest.Entry(t, "app.ipa", "Payload/Hivelog.app/Hivelog")))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +83,7 @@ func deep() []byte {
 
 // Whatever is cut off or changed in the header and the signature, the answer is facts or an error.
 func TestEveryByteOfAnExecutable(t *testing.T) {
-	whole := executable(t, "PlugIns/Share.appex/Share")
+	whole := builttest.Entry(t, "app.ipa", "Payload/Hivelog.app/PlugIns/Share.appex/Share")
 	at := bytes.Index(whole, binary.BigEndian.AppendUint32(nil, magicSuper))
 	ranges := [][2]int{{0, 1200}, {at, at + 4096}}
 	for _, r := range ranges {
@@ -124,8 +105,8 @@ func TestEveryByteOfAnExecutable(t *testing.T) {
 }
 
 func FuzzRead(f *testing.F) {
-	f.Add(executable(f, "PlugIns/Share.appex/Share"))
-	f.Add(executable(f, "Hivelog"))
+	f.Add(builttest.Entry(f, "app.ipa", "Payload/Hivelog.app/PlugIns/Share.appex/Share"))
+	f.Add(builttest.Entry(f, "app.ipa", "Payload/Hivelog.app/Hivelog"))
 	f.Add([]byte{0xca, 0xfe, 0xba, 0xbe, 0, 0, 0, 1})
 	f.Fuzz(func(t *testing.T, b []byte) {
 		list, err := Read(bytes.NewReader(b))

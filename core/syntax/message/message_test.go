@@ -1,34 +1,15 @@
 package message
 
 import (
-	"archive/zip"
-	"io"
 	"strings"
 	"testing"
 
+	"ligare/core/built/builttest"
 	"ligare/core/syntax/chunk"
 )
 
-func from(t testing.TB, name string) []byte {
-	t.Helper()
-	z, err := zip.OpenReader("../../built/testdata/app.aab")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer z.Close()
-	f, err := z.Open(name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	b, err := io.ReadAll(f)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return b
-}
-
 func TestABundlesManifest(t *testing.T) {
-	top, err := XML(from(t, "base/manifest/AndroidManifest.xml"))
+	top, err := XML(builttest.Entry(t, "app.aab", "base/manifest/AndroidManifest.xml"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,7 +20,7 @@ func TestABundlesManifest(t *testing.T) {
 }
 
 func TestABundlesTable(t *testing.T) {
-	tab, err := Read(from(t, "base/resources.pb"))
+	tab, err := Read(builttest.Entry(t, "app.aab", "base/resources.pb"))
 	if err != nil || tab.Len() == 0 {
 		t.Fatal(err)
 	}
@@ -69,7 +50,7 @@ func TestEscapes(t *testing.T) {
 }
 
 func TestBrokenMessages(t *testing.T) {
-	for name, b := range map[string][]byte{"nothing": {}, "a text": []byte("<manifest/>"), "cut off": from(t, "base/manifest/AndroidManifest.xml")[:40], "a length behind the end": {0x0a, 0x7f, 1}} {
+	for name, b := range map[string][]byte{"nothing": {}, "a text": []byte("<manifest/>"), "cut off": builttest.Entry(t, "app.aab", "base/manifest/AndroidManifest.xml")[:40], "a length behind the end": {0x0a, 0x7f, 1}} {
 		if _, err := XML(b); err == nil || len(err.Error()) < 10 {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -80,8 +61,8 @@ func TestBrokenMessages(t *testing.T) {
 }
 
 func FuzzMessages(f *testing.F) {
-	f.Add(from(f, "base/manifest/AndroidManifest.xml"))
-	f.Add(from(f, "base/resources.pb"))
+	f.Add(builttest.Entry(f, "app.aab", "base/manifest/AndroidManifest.xml"))
+	f.Add(builttest.Entry(f, "app.aab", "base/resources.pb"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if top, err := XML(b); (top == nil) == (err == nil) {
 			t.Fatal("neither a document nor an error, or both")
