@@ -76,7 +76,7 @@ func TestAPackageOnTheCommandLine(t *testing.T) {
 		t.Errorf("%s", r.out)
 	}
 	for _, bad := range [][]string{{"inspect", filepath.Join(dir, "README.md")}, {"check", filepath.Join(dir, "README.md")}, {"inspect", dir}, {"inspect", "nowhere.apk"}, {"check", signed, "-e", "nowhere"}} {
-		if r := runWith(t, dir, nil, bad...); r.status == 0 || r.status == 2 && !strings.Contains(r.err, "ligare: ") {
+		if r := runWith(t, dir, nil, bad...); r.status != 2 || !strings.Contains(r.err, "ligare: ") || !strings.Contains(r.err, "next: ") {
 			t.Errorf("%v: %d %s%s", bad, r.status, r.out, r.err)
 		}
 	}

@@ -49,8 +49,11 @@ func (w *Work) CheckPackage(ctx context.Context, c *client.Client, why string, o
 	}
 	in.Input = wiring.Input{Binding: w.Binding, Registrations: regs, Library: w.Library}
 	var two *check.TwoEnvironments
+	var none *check.NoEnvironment
 	if err := in.Ship(p.Archive, p.Facts, want); errors.As(err, &two) {
 		return nil, &Problem{What: p.Name, Hint: "Say which it was built for: --environment " + two.Environments[0] + ".", Err: err}
+	} else if errors.As(err, &none) {
+		return nil, &Problem{What: p.Name, Hint: "There are: " + join(none.Known) + ".", Err: err}
 	} else if err != nil {
 		return nil, &Problem{What: p.Name, Err: err}
 	}

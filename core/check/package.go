@@ -33,10 +33,48 @@ func (e *TwoEnvironments) Error() string {
 	return fmt.Sprintf("%s is built for %s and for %s", e.ID, e.Environments[0], e.Environments[1])
 }
 
+// NoEnvironment is given when nothing is known of the environment that was named.
+type NoEnvironment struct {
+	Name  string
+	Known []string
+}
+
+func (e *NoEnvironment) Error() string {
+	return fmt.Sprintf("nothing is registered or built for an environment %q", e.Name)
+}
+
+// known refuses an environment that neither the binding nor a registration names. Where no one names any, all are taken.
+func (in *Input) known(environment string) error {
+	var names []string
+	add := func(name string) {
+		if name != "" && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	for _, sites := range []map[string]map[string]binding.Bound{in.Binding.Android, in.Binding.IOS} {
+		for _, variants := range sites {
+			for _, b := range variants {
+				add(b.Environment)
+			}
+		}
+	}
+	for _, r := range in.Registrations {
+		add(r.Environment)
+	}
+	if environment == "" || len(names) == 0 || slices.Contains(names, environment) {
+		return nil
+	}
+	slices.Sort(names)
+	return &NoEnvironment{environment, names}
+}
+
 // Ship puts a built package in the place of a tree and evaluates it. The input holds the registrations, and a binding: that
 // of the tree the package was built from, or one that binds nothing. The facts gain the files of sheets that they were not
 // read with.
 func (in *Input) Ship(a *built.Archive, f *built.Facts, q Request) error {
+	if err := in.known(q.Environment); err != nil {
+		return err
+	}
 	sheets := slices.Clone(q.Sheets)
 	for _, r := range in.Registrations { // the version of a sheet that holds here
 		if slices.Contains(sheets, r.Sheet) {

@@ -213,6 +213,12 @@ func TestAnIdentifierOfTwoEnvironments(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	h.req.Environment = "nowhere"
+	var none *NoEnvironment
+	if err := h.in.Ship(a, f, h.req); !errors.As(err, &none) || !slices.Equal(none.Known, []string{"production", "staging"}) {
+		t.Errorf("an environment that nobody knows: %v", err)
+	}
+	h.req.Environment = ""
 	var two *TwoEnvironments
 	if err := h.in.Ship(a, f, h.req); !errors.As(err, &two) || two.Environments != [2]string{"staging", "production"} || two.ID != hive {
 		t.Errorf("%v", err)

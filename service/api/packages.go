@@ -110,7 +110,7 @@ func (a *API) receive(w http.ResponseWriter, r *http.Request, in *records.Handed
 	if err != nil {
 		return nil, err
 	}
-	if err := os.Remove(f.Name()); err != nil { // some systems keep a name for as long as the file is open
+	if err := os.Remove(f.Name()); err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
 	sum := sha256.New()

@@ -10,6 +10,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -150,8 +151,11 @@ func (r *Records) judge(ctx context.Context, c Caller, in Handed, a *built.Archi
 	}
 	x.Input = wiring.Input{Binding: &binding.Binding{Format: 1, App: out.App}, Registrations: regs, Library: r.Sheets.Library}
 	var two *check.TwoEnvironments
+	var none *check.NoEnvironment
 	if err := x.Ship(a, f, want); errors.As(err, &two) {
 		return nil, fail(Clash, "Say which environment it was built for: "+two.Environments[0]+" or "+two.Environments[1]+".", "%v", err)
+	} else if errors.As(err, &none) {
+		return nil, fail(BadInput, "There are: "+strings.Join(none.Known, ", ")+".", "%v", err)
 	} else if err != nil {
 		return nil, unreadable(in.Name, err)
 	}

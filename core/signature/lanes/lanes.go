@@ -105,14 +105,11 @@ func (h *hasher) run() {
 				blocks = min(blocks, (l.to-l.at)/sha256.BlockSize)
 			}
 		}
-		if active < fewest {
+		if active < fewest { // there is no further message, or a lane would have it
 			for i := range h.lanes {
 				if h.lanes[i].m != nil {
 					h.end(i)
 				}
-			}
-			for m := h.next(); m != nil; m = h.next() { // none, but for what another goroutine's lanes gave back
-				finish(m, sha256.New(), nil, h.spare)
 			}
 			return
 		}
