@@ -81,13 +81,20 @@ func (a *archive) entry(ctx context.Context, name string, e *zip.File, depth int
 	}
 	defer rc.Close()
 	var src io.Reader = io.LimitReader(rc, a.left+1)
-	if packed(e.Name) && depth < deepArchives && e.UncompressedSize64 <= mostInner {
+	switch {
+	case !packed(e.Name):
+	case depth >= deepArchives:
+		a.skip("%s: archives in it are not followed so deep", name)
+	case e.UncompressedSize64 > mostInner:
+		a.skip("%s has more than %d MB, and what is packed in it was not looked through", name, mostInner>>20)
+	default:
 		inner, err := io.ReadAll(io.LimitReader(rc, mostInner))
-		if err == nil {
-			a.left -= int64(len(inner))
-			if err := a.entries(ctx, name+"!", bytes.NewReader(inner), int64(len(inner)), depth+1); err != nil {
-				return err
-			}
+		if err != nil {
+			a.skip("%s cannot be unpacked to its end: %v", name, err)
+		}
+		a.left -= int64(len(inner))
+		if err := a.entries(ctx, name+"!", bytes.NewReader(inner), int64(len(inner)), depth+1); err != nil {
+			return err
 		}
 		src = bytes.NewReader(inner)
 	}

@@ -58,6 +58,20 @@ func TestWhatIsPacked(t *testing.T) {
 			t.Errorf("%s: %v %v %v", name, got, skipped, err)
 		}
 	}
+	for name, c2 := range map[string]struct{ src, say string }{
+		"archives deep in archives":     {zipped(t, false, "a.zip", zipped(t, false, "b.zip", zipped(t, false, "c.zip", inner))), "a.zip!b.zip!c.zip: archives in it are not followed so deep"},
+		"a large archive in an archive": {zipped(t, false, "large.zip", strings.Repeat("x", mostInner+1)), "large.zip has more than 64 MB"},
+		"a broken archive in an archive": {func() string {
+			b := []byte(zipped(t, false, "in.zip", middle))
+			b[40] ^= 0xFF
+			return string(b)
+		}(), "in.zip cannot be unpacked to its end"},
+	} {
+		skipped, err := c.Archive(context.Background(), strings.NewReader(c2.src), int64(len(c2.src)), &Buffers{}, func(string, Hit) {})
+		if err != nil || len(skipped) == 0 || !strings.Contains(skipped[0], c2.say) {
+			t.Errorf("%s: %v %v", name, skipped, err)
+		}
+	}
 	broken := []byte(zipped(t, false, "a.txt", text, "b.txt", text))
 	broken[45] ^= 0xFF
 	var got []string
